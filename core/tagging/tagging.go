@@ -1,0 +1,104 @@
+// Package tagging knows what a tag may come to mean. A fixed tag never changes its meaning; a moving tag may, by its
+// rule. Registries know no such difference: any tag can be put anywhere, and this package is what stands between.
+package tagging
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"dovrak/core/image"
+	"dovrak/core/problem"
+
+	"github.com/opencontainers/go-digest"
+)
+
+// Pattern says which tags are meant: plain text with {number} for digits and {version} for a semantic version (with
+// its + written as _, since a tag has no +).
+type Pattern struct {
+	text string
+	re   *regexp.Regexp
+}
+
+// PatternHelp is the remedy for a pattern that cannot be read.
+const PatternHelp = "use letters, digits and . _ - with {number} or {version} in between, e.g. build-{number}"
+
+var (
+	parts    = regexp.MustCompile(`\{[^{}]*\}|[^{}]+|[{}]`)
+	fits     = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+	meanings = map[string]string{
+		"{number}":  `[0-9]+`,
+		"{version}": `(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)(-[0-9A-Za-z.-]+)?(_[0-9A-Za-z.-]+)?`,
+	}
+)
+
+// ParsePattern reads a pattern.
+func ParsePattern(s string) (Pattern, error) {
+	if s == "" {
+		return Pattern{}, fmt.Errorf("an empty pattern")
+	}
+	var re strings.Builder
+	for _, part := range parts.FindAllString(s, -1) {
+		meaning, known := meanings[part]
+		switch {
+		case known:
+			re.WriteString("(?:" + meaning + ")")
+		case fits.MatchString(part):
+			re.WriteString(regexp.QuoteMeta(part))
+		default:
+			return Pattern{}, fmt.Errorf("the pattern %q has %q, which means nothing", image.Printable(s), image.Printable(part))
+		}
+	}
+	return Pattern{s, regexp.MustCompile("^" + re.String() + "$")}, nil
+}
+
+// Matches reports whether a tag is one of those meant.
+func (p Pattern) Matches(tag string) bool { return p.re != nil && p.re.MatchString(tag) }
+
+// String is the pattern as it was written.
+func (p Pattern) String() string { return p.text }
+
+// Rules are what the charter says of the tags in one environment. The zero Rules allow everything: what no charter
+// speaks of, nobody has promised.
+type Rules struct {
+	Environment string
+	Standing    string // the moving tag that says what stands there
+	Fixed       []Pattern
+}
+
+// FixedBy gives the pattern that makes a tag fixed.
+func (r Rules) FixedBy(tag string) (Pattern, bool) {
+	for _, p := range r.Fixed {
+		if p.Matches(tag) {
+			return p, true
+		}
+	}
+	return Pattern{}, false
+}
+
+// Change is a wish to point a tag. From is what it means now, empty if nothing.
+type Change struct {
+	Tag      image.Reference // registry, repository and tag
+	From, To digest.Digest
+	Released bool // asked by a promotion, not by hand
+	First    bool // the environment is the first of its route, where nothing is promoted to
+}
+
+// Judge says whether the change may be made: nil, or a problem of kind Refused that names the rule.
+func (r Rules) Judge(c Change) error {
+	refusal := &problem.Problem{Kind: problem.Refused, Title: "This tag may not be pointed there",
+		Asked: c.Tag.String() + " to " + c.To.String()}
+	if p, fixed := r.FixedBy(c.Tag.Tag); fixed && c.From != "" && c.From != c.To {
+		refusal.Rule = fmt.Sprintf("fixed tag %s in %s", p, r.Environment)
+		refusal.Seen = "it means " + c.From.String() + ", and a fixed tag never changes its meaning"
+		refusal.Remedy = "give the new image a tag of its own; dovrak trail " + c.Tag.String() + " tells how this one came to be"
+		return refusal
+	}
+	if r.Standing != "" && c.Tag.Tag == r.Standing && !c.Released && !c.First {
+		refusal.Rule = fmt.Sprintf("standing tag %s in %s", r.Standing, r.Environment)
+		refusal.Seen = "it says what stands in " + r.Environment + ", and only a promotion moves it"
+		refusal.Remedy = "dovrak promote COMPONENT --to " + r.Environment + " --because …"
+		return refusal
+	}
+	return nil
+}

@@ -1,0 +1,174 @@
+package registry
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dovrak/core/problem"
+
+	"golang.org/x/sync/singleflight"
+)
+
+// A registry that wants a sign-in says how in WWW-Authenticate (RFC 9110): Basic, or Bearer with the realm that
+// issues tokens, the service they are for, and the scope they must have. A scope is "repository:NAME:ACTIONS".
+func scope(repository, actions string) string { return "repository:" + repository + ":" + actions }
+
+// tokens keeps what was learned of a registry's sign-in. Nothing is sent before the registry has asked for it.
+type tokens struct {
+	c     *Client
+	fetch singleflight.Group
+	mu    sync.Mutex
+	basic bool
+	held  map[string]token // by wanted scopes
+}
+
+type token struct {
+	value   string
+	expires time.Time // by the local, monotonic clock
+}
+
+// maxHeld bounds the tokens kept: one a repository and set of actions, of which an estate has many.
+const maxHeld = 4096
+
+func (t *tokens) init(c *Client) { t.c, t.held = c, map[string]token{} }
+
+// sign puts on a request what the registry was seen to want.
+func (t *tokens) sign(req *http.Request, scopes []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if tok, ok := t.held[key(scopes)]; ok && time.Now().Before(tok.expires) {
+		req.Header.Set("Authorization", "Bearer "+tok.value)
+	} else if t.basic {
+		req.SetBasicAuth(t.c.cfg.Credential.Name, t.c.cfg.Credential.Secret)
+	}
+}
+
+func key(scopes []string) string { return strings.Join(scopes, " ") }
+
+// answer takes up a challenge, and reports whether it is worth asking again.
+func (t *tokens) answer(ctx context.Context, headers []string, scopes []string) (bool, error) {
+	anonymous := t.c.cfg.Credential == Credential{}
+	for _, h := range headers {
+		scheme, params := challenge(h)
+		switch {
+		case scheme == "bearer" && params["realm"] != "":
+			_, err, _ := t.fetch.Do(key(scopes), func() (any, error) { return nil, t.obtain(ctx, params, scopes) })
+			return err == nil, err
+		case scheme == "basic" && !anonymous:
+			t.mu.Lock()
+			first := !t.basic
+			t.basic = true
+			t.mu.Unlock()
+			return first, nil
+		}
+	}
+	return false, nil
+}
+
+var param = regexp.MustCompile(`([A-Za-z]+)=(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+))`)
+
+// challenge splits a WWW-Authenticate header into its scheme, in lower case, and its parameters.
+func challenge(h string) (string, map[string]string) {
+	scheme, rest, _ := strings.Cut(strings.TrimSpace(h), " ")
+	params := map[string]string{}
+	for _, m := range param.FindAllStringSubmatch(rest, -1) {
+		params[strings.ToLower(m[1])] = strings.ReplaceAll(m[2], `\`, "") + m[3]
+	}
+	return strings.ToLower(scheme), params
+}
+
+// obtain asks the realm for a token and keeps it until shortly before it expires.
+func (t *tokens) obtain(ctx context.Context, params map[string]string, scopes []string) error {
+	realm, err := t.realm(params["realm"])
+	if err != nil {
+		return err
+	}
+	q := realm.Query()
+	if params["service"] != "" {
+		q.Set("service", params["service"])
+	}
+	want := slices.Clone(scopes)
+	if s := params["scope"]; s != "" && !slices.Contains(want, s) {
+		want = append(want, s)
+	}
+	for _, s := range want {
+		q.Add("scope", s)
+	}
+	realm.RawQuery = q.Encode()
+	tok, err := t.ask(ctx, realm)
+	if err != nil {
+		return err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.held) >= maxHeld {
+		clear(t.held)
+	}
+	t.held[key(scopes)] = tok
+	return nil
+}
+
+// realm checks where the credential would go. A realm may lie on another host, as is usual; but what is spoken to
+// the registry over TLS is not said to a realm in the clear.
+func (t *tokens) realm(s string) (*url.URL, error) {
+	u, err := url.Parse(s)
+	secure := err == nil && u.Scheme == "https"
+	sameHost := err == nil && u.Scheme == "http" && t.c.base.Scheme == "http" && u.Hostname() == t.c.base.Hostname()
+	if err != nil || u.Host == "" || !(secure || sameHost) {
+		return nil, &problem.Problem{Kind: problem.RegistryError, Title: "The registry's sign-in is not one to trust a credential to",
+			Where: t.c.cfg.Name, Seen: fmt.Sprintf("the realm %q", s), Rule: "a credential goes over TLS, or to the registry's own host",
+			Remedy: "have the registry name a realm with https"}
+	}
+	return u, nil
+}
+
+func (t *tokens) ask(ctx context.Context, realm *url.URL) (token, error) {
+	rq := request{op: "sign in"}
+	ctx, dog := watch(ctx, t.c.cfg.Stall)
+	defer dog.release()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, realm.String(), nil)
+	if err != nil {
+		return token{}, err
+	}
+	if cred := t.c.cfg.Credential; cred != (Credential{}) {
+		req.SetBasicAuth(cred.Name, cred.Secret)
+	}
+	realmClient := *t.c.http
+	realmClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	asked := time.Now()
+	resp, err := realmClient.Do(req)
+	if err != nil {
+		return token{}, t.c.broken(rq, dog.cause(err))
+	}
+	if resp.StatusCode != http.StatusOK {
+		return token{}, t.c.refused(rq, resp)
+	}
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, 256<<10))
+	if err = errors.Join(err, resp.Body.Close()); err != nil {
+		return token{}, t.c.broken(rq, err)
+	}
+	var body struct {
+		Token       string `json:"token"`
+		AccessToken string `json:"access_token"`
+		ExpiresIn   int    `json:"expires_in"`
+	}
+	if err := json.Unmarshal(raw, &body); err != nil || body.Token+body.AccessToken == "" {
+		return token{}, &Error{Registry: t.c.cfg.Name, Operation: rq.op, Status: http.StatusUnauthorized, Message: "the realm's answer holds no token"}
+	}
+	value := body.Token
+	if value == "" {
+		value = body.AccessToken
+	}
+	life := time.Duration(max(body.ExpiresIn, 60)) * time.Second // "expires_in" may be left out and then means 60
+	return token{value, asked.Add(life * 9 / 10)}, nil
+}
