@@ -172,7 +172,7 @@ func (r *Repository) openUpload(ctx context.Context, d ocispec.Descriptor) (*url
 		return nil, 0, err
 	}
 	if err := drain(resp); err != nil {
-		return nil, 0, r.c.explain(ctx, rq, r.c.broken(rq, err))
+		return nil, 0, r.c.explain(ctx, r.c.broken(rq, err))
 	}
 	at, err := r.location(resp)
 	if err != nil {
@@ -232,7 +232,7 @@ func (r *Repository) patch(ctx context.Context, at *url.URL, chunk int64, d ocis
 			return at, err
 		}
 		if err := drain(resp); err != nil {
-			return at, r.c.explain(ctx, rq, r.c.broken(rq, err))
+			return at, r.c.explain(ctx, r.c.broken(rq, err))
 		}
 		if at, err = r.location(resp); err != nil {
 			return at, err

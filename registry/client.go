@@ -193,7 +193,7 @@ func (c *Client) send(ctx context.Context, rq request) (*http.Response, error) {
 		return nil, last
 	}, backoff.WithBackOff(wait), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(5*time.Minute))
 	if err != nil {
-		return nil, c.explain(ctx, rq, last)
+		return nil, c.explain(ctx, last)
 	}
 	return resp, nil
 }

@@ -60,10 +60,17 @@ func (e *Error) answer() string {
 	return s
 }
 
-// broken makes the error of an exchange that ended without a whole answer.
+// broken makes the error of an exchange that ended without a whole answer. Where the stream that was being sent broke,
+// the fault is of the registry it came from, and keeps its own words.
 func (c *Client) broken(rq request, err error) error {
 	if err == nil {
 		return nil
+	}
+	if p, ok := errors.AsType[*problem.Problem](err); ok {
+		return p
+	}
+	if e, ok := errors.AsType[*Error](err); ok {
+		return e
 	}
 	return &Error{Registry: c.cfg.Name, Repository: rq.repository, Operation: rq.op, Err: err}
 }
@@ -92,22 +99,25 @@ func (c *Client) refused(rq request, resp *http.Response) error {
 }
 
 // explain makes a problem of what went wrong: what was asked of whom, what it answered, what to do.
-func (c *Client) explain(ctx context.Context, rq request, err error) error {
+func (c *Client) explain(ctx context.Context, err error) error {
 	if cause := context.Cause(ctx); cause != nil {
 		return cause
 	}
-	var e *Error
-	if !errors.As(err, &e) {
-		return err // already a problem, such as bytes that do not match their digest
+	if p, ok := errors.AsType[*problem.Problem](err); ok {
+		return p // such as bytes that do not match their digest
 	}
-	p := &problem.Problem{Kind: problem.RegistryError, Title: fmt.Sprintf("The registry %s did not do this", c.cfg.Name),
-		Asked: rq.op, Where: e.where(), Seen: e.answer()}
+	e, ok := errors.AsType[*Error](err)
+	if !ok {
+		return err
+	}
+	p := &problem.Problem{Kind: problem.RegistryError, Title: fmt.Sprintf("The registry %s did not do this", e.Registry),
+		Asked: e.Operation, Where: e.where(), Seen: e.answer()}
 	switch {
 	case e.Status == 0:
 		p.Kind = problem.Unreachable
-		p.Title = fmt.Sprintf("The registry %s cannot be reached", c.cfg.Name)
+		p.Title = fmt.Sprintf("The registry %s cannot be reached", e.Registry)
 		p.Seen = image.Printable(e.Err.Error())
-		p.Remedy = "see that " + c.base.Host + " is up and can be reached from the service, then ask again"
+		p.Remedy = "see that it is up and can be reached from the service, then ask again"
 	case e.Status == http.StatusNotFound:
 		p.Kind = problem.NotFound
 		p.Title = "There is nothing under this name"
@@ -115,19 +125,19 @@ func (c *Client) explain(ctx context.Context, rq request, err error) error {
 	case e.Status == http.StatusUnauthorized && c.cfg.Credential == Credential{}:
 		p.Remedy = "give the registry a credential: it does not let anyone do this without one"
 	case e.Status == http.StatusUnauthorized:
-		p.Remedy = "see whether the credential of " + c.cfg.Name + " is still right; some registries answer so too when the account lacks the permission"
+		p.Remedy = "see whether the credential of " + e.Registry + " is still right; some registries answer so too when the account lacks the permission"
 	case e.Status == http.StatusForbidden:
-		p.Remedy = "give the account the permission to " + rq.op + " in " + e.where()
+		p.Remedy = "give the account the permission to " + e.Operation + " in " + e.where()
 	case e.Status == http.StatusTooManyRequests:
 		p.Kind = problem.Unreachable
-		p.Title = fmt.Sprintf("The registry %s wants fewer requests", c.cfg.Name)
+		p.Title = fmt.Sprintf("The registry %s wants fewer requests", e.Registry)
 		p.Remedy = "ask again later, or give the registry a lower limit of requests a second"
 		if e.After > 0 {
 			p.Remedy = fmt.Sprintf("ask again in %s, or give the registry a lower limit of requests a second", e.After)
 		}
 	case e.Status >= 500:
 		p.Kind = problem.Unreachable
-		p.Title = fmt.Sprintf("The registry %s failed", c.cfg.Name)
+		p.Title = fmt.Sprintf("The registry %s failed", e.Registry)
 		p.Remedy = "ask again later; if it stays, its own log says why"
 	default:
 		p.Remedy = "the registry's text says what it wants"

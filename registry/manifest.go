@@ -98,7 +98,7 @@ func (r *Repository) PutManifest(ctx context.Context, name string, m image.Manif
 		return err
 	}
 	if err := drain(resp); err != nil {
-		return r.c.explain(ctx, rq, r.c.broken(rq, err))
+		return r.c.explain(ctx, r.c.broken(rq, err))
 	}
 	if told := resp.Header.Get("Docker-Content-Digest"); told != "" && told != m.Digest.String() {
 		return mismatch(r.String(), "manifest "+name, m.Digest, digest.Digest(told))

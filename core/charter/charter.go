@@ -7,6 +7,7 @@ package charter
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"dovrak/core/image"
@@ -123,4 +124,22 @@ func (c *Charter) HomeOf(r image.Reference) Home {
 		}
 	}
 	return Home{}
+}
+
+// Order gives the environments in the order of the routes that lead through them: each before those behind it,
+// wherever the routes agree; else by the first route that names them.
+func (c *Charter) Order() []string {
+	var out []string
+	for _, name := range sorted(c.Routes) {
+		at := 0
+		for _, env := range c.Routes[name] {
+			if i := slices.Index(out, env); i >= 0 {
+				at = i + 1
+				continue
+			}
+			out = slices.Insert(out, at, env)
+			at++
+		}
+	}
+	return out
 }

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"strings"
+
 	"dovrak/core/charter"
 	"dovrak/core/image"
 
@@ -31,15 +33,13 @@ type TagChange struct {
 	To   digest.Digest `json:"to"`
 }
 
-// Tags gives the tags that a promotion points in a place: those fixed tags of the source that share the digest, so
-// that what an environment ran stays reachable under a name that never moves, then the standing tag.
-func Tags(env charter.Environment, name string, source []string) []string {
-	rules := env.Rules(name)
+// Tags gives the tags that a promotion points in a place: the image's own version where the environment's rules make
+// that a fixed tag, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
+func Tags(env charter.Environment, name, version string) []string {
 	var tags []string
-	for _, t := range source {
-		if _, fixed := rules.FixedBy(t); fixed {
-			tags = append(tags, t)
-		}
+	fixed := strings.ReplaceAll(version, "+", "_") // a tag has no +
+	if _, ok := env.Rules(name).FixedBy(fixed); ok {
+		tags = append(tags, fixed)
 	}
 	return append(tags, env.Standing)
 }

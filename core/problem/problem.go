@@ -29,13 +29,13 @@ const (
 
 // Problem is an error with all that its reader needs. Every field but Title may be empty.
 type Problem struct {
-	Kind   Kind
-	Title  string // one sentence without a full stop: what cannot be done
-	Asked  string // what was asked, in the asker's words
-	Seen   string // what was seen instead
-	Where  string // registry, repository, file and line
-	Rule   string // the name of the rule that refused
-	Remedy string // what would satisfy it, as something to do
+	Kind   Kind   `json:"kind,omitempty"`
+	Title  string `json:"title"`            // one sentence without a full stop: what cannot be done
+	Asked  string `json:"asked,omitempty"`  // what was asked, in the asker's words
+	Seen   string `json:"seen,omitempty"`   // what was seen instead
+	Where  string `json:"where,omitempty"`  // registry, repository, file and line
+	Rule   string `json:"rule,omitempty"`   // the name of the rule that refused
+	Remedy string `json:"remedy,omitempty"` // what would satisfy it, as something to do
 	cause  error
 }
 

@@ -1,0 +1,39 @@
+//go:build failpoints
+
+// Package failpoint, in the build for tests: DOVRAK_FAILPOINT is "NAME=kill" (SIGKILL to the own process) or
+// "NAME=hold" (until ctx ends); the file named by DOVRAK_FAILPOINT_MARK is written first. A point strikes once: a mark
+// that is there already means that it did.
+package failpoint
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"syscall"
+)
+
+// At is a named moment.
+func At(ctx context.Context, name string) error {
+	point, how, _ := strings.Cut(os.Getenv("DOVRAK_FAILPOINT"), "=")
+	if point != name {
+		return nil
+	}
+	f, err := os.OpenFile(os.Getenv("DOVRAK_FAILPOINT_MARK"), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	if how == "kill" {
+		if err := syscall.Kill(os.Getpid(), syscall.SIGKILL); err != nil {
+			return err
+		}
+	}
+	<-ctx.Done() // held, or dying
+	return ctx.Err()
+}

@@ -1,0 +1,94 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"dovrak/core/charter"
+	"dovrak/core/problem"
+	"dovrak/core/trail"
+	"dovrak/store"
+
+	"github.com/opencontainers/go-digest"
+)
+
+// Adopt makes a document the charter in force. The document in force already is not adopted again.
+func (s *Service) Adopt(ctx context.Context, by Actor, document string) (int64, error) {
+	if err := by.Require(Keep); err != nil {
+		return 0, err
+	}
+	parsed, err := charter.Parse([]byte(document))
+	if err != nil {
+		return 0, err
+	}
+	var version int64
+	err = s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.Lock(ctx, "charter"); err != nil {
+			return err
+		}
+		if now, ok, err := tx.CurrentCharter(ctx); err != nil || ok && now.Document == document {
+			version = now.Version
+			return err
+		}
+		c, err := tx.AddCharter(ctx, store.Charter{Document: document, AdoptedBy: by.ID})
+		if err != nil {
+			return err
+		}
+		version = c.Version
+		if err := tx.Tell(ctx, store.TopicCharter, map[string]int64{"version": version}); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entry{act: trail.CharterAdopted, actor: by.Name, facts: charterFacts(c, parsed)})
+	})
+	return version, err
+}
+
+// Charter gives the charter in force.
+func (s *Service) Charter(ctx context.Context, by Actor) (store.Charter, error) {
+	if err := by.Require(Read); err != nil {
+		return store.Charter{}, err
+	}
+	l, err := s.law(ctx)
+	return l.Stored, err
+}
+
+// charterFacts are what the trail says of an adopted charter: its version, and the digest of its very bytes.
+func charterFacts(c store.Charter, parsed *charter.Charter) map[string]string {
+	return map[string]string{
+		"version":      fmt.Sprint(c.Version),
+		"document":     digest.FromString(c.Document).String(),
+		"organisation": parsed.Organisation,
+	}
+}
+
+// law is the charter in force, read.
+type law struct {
+	*charter.Charter
+	Version int64
+	Stored  store.Charter
+}
+
+func (s *Service) law(ctx context.Context) (law, error) {
+	c, ok, err := s.db.CurrentCharter(ctx)
+	if err != nil {
+		return law{}, err
+	}
+	if !ok {
+		return law{}, &problem.Problem{Kind: problem.NotFound, Title: "There is no charter yet", Seen: "no version was ever adopted",
+			Remedy: "write one (docs/charter.md) and adopt it: dovrak charter adopt FILE"}
+	}
+	parsed, err := charter.Parse([]byte(c.Document))
+	if err != nil {
+		return law{}, err
+	}
+	return law{parsed, c.Version, c}, nil
+}
+
+// lawIfAny is the charter in force, or an empty one.
+func (s *Service) lawIfAny(ctx context.Context) (law, error) {
+	l, err := s.law(ctx)
+	if problem.Is(err, problem.NotFound) {
+		return law{Charter: &charter.Charter{}}, nil
+	}
+	return l, err
+}

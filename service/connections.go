@@ -1,0 +1,192 @@
+package service
+
+import (
+	"context"
+	"crypto/x509"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"dovrak/core/image"
+	"dovrak/core/problem"
+	"dovrak/registry"
+	"dovrak/store"
+	"dovrak/store/seal"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/time/rate"
+)
+
+// connections keeps one client for each registry, made anew when the registry was edited.
+type connections struct {
+	db      *store.Store
+	key     *seal.Key
+	process uuid.UUID
+	observe func(registry.Exchange)
+	mu      sync.Mutex
+	open    map[uuid.UUID]*connection
+}
+
+// connection is a registry with its client and this process's share of its limits.
+type connection struct {
+	store.Registry
+	client *registry.Client
+	budget *budget
+}
+
+// spot is a repository of a connected registry.
+type spot struct {
+	*registry.Repository
+	conn *connection
+	ref  image.Reference // registry and repository
+}
+
+func (s spot) at() store.Spot { return store.Spot{RegistryID: s.conn.ID, Repository: s.ref.Repository} }
+
+func (c *connections) to(r store.Registry) (*connection, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if have, ok := c.open[r.ID]; ok && have.UpdatedAt.Equal(r.UpdatedAt) {
+		return have, nil
+	}
+	cfg, err := c.config(r)
+	if err != nil {
+		return nil, err
+	}
+	b := newBudget(c.db, r, c.process)
+	cfg.Pace = b
+	client, err := registry.New(cfg)
+	if err != nil {
+		return nil, err
+	}
+	if old, ok := c.open[r.ID]; ok {
+		old.client.Close()
+	}
+	conn := &connection{r, client, b}
+	c.open[r.ID] = conn
+	return conn, nil
+}
+
+func (c *connections) config(r store.Registry) (registry.Config, error) {
+	cfg := registry.Config{Name: r.Name, Address: r.Address, Observe: c.observe}
+	if r.CAPEM != "" {
+		cfg.RootCAs = x509.NewCertPool()
+		cfg.RootCAs.AppendCertsFromPEM([]byte(r.CAPEM))
+	}
+	if r.CredentialName != "" {
+		secret, err := c.key.Open(r.CredentialSealed, r.ID.String())
+		if err != nil {
+			return cfg, err
+		}
+		cfg.Credential = registry.Credential{Name: r.CredentialName, Secret: secret}
+	}
+	return cfg, nil
+}
+
+// spot finds the repository that a reference names, or explains which registries there are.
+func (s *Service) spot(ctx context.Context, ref image.Reference) (spot, error) {
+	r, ok, err := s.db.RegistryNamed(ctx, ref.Registry)
+	if err != nil {
+		return spot{}, err
+	}
+	if !ok {
+		return spot{}, s.unknownRegistry(ctx, ref)
+	}
+	return s.spotIn(r, ref.Repository)
+}
+
+func (s *Service) spotIn(r store.Registry, repository string) (spot, error) {
+	conn, err := s.conns.to(r)
+	if err != nil {
+		return spot{}, err
+	}
+	return spot{conn.client.Repository(repository), conn, image.Reference{Registry: r.Name, Repository: repository}}, nil
+}
+
+func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) error {
+	all, err := s.db.Registries(ctx)
+	if err != nil {
+		return err
+	}
+	names := make([]string, len(all))
+	for i, r := range all {
+		names[i] = r.Name
+	}
+	p := &problem.Problem{Kind: problem.NotFound, Title: "No registry is connected under this name", Asked: ref.String(),
+		Seen: "the registries " + strings.Join(names, ", "), Remedy: "name one of them, or connect it: dovrak registry add " + ref.Registry + " --address …"}
+	if len(names) == 0 {
+		p.Seen = "no registry at all"
+	}
+	return p
+}
+
+// budget is this process's part of a registry's limits. The limits hold over all processes: each says in the database
+// that it uses the registry, and takes the part that is left by how many do.
+type budget struct {
+	db       *store.Store
+	registry store.Registry
+	process  uuid.UUID
+	requests *rate.Limiter
+	moves    *semaphore.Weighted // this process's transfers at once
+
+	mu    sync.Mutex
+	fresh time.Time // until when the share counts, by the local clock
+	held  int64     // of moves, what other processes have
+}
+
+func newBudget(db *store.Store, r store.Registry, process uuid.UUID) *budget {
+	return &budget{db: db, registry: r, process: process,
+		requests: rate.NewLimiter(rate.Limit(r.RequestsPerSecond), burst(r.RequestsPerSecond)),
+		moves:    semaphore.NewWeighted(int64(r.TransfersAtOnce))}
+}
+
+func burst(perSecond float64) int { return max(1, int(perSecond/4)) }
+
+// Wait waits for the turn of one request.
+func (b *budget) Wait(ctx context.Context) error {
+	if err := b.share(ctx); err != nil {
+		return err
+	}
+	return b.requests.Wait(ctx)
+}
+
+// Transfer waits for the turn of one blob; call what it gives when the blob is done.
+func (b *budget) Transfer(ctx context.Context) (func(), error) {
+	if err := b.share(ctx); err != nil {
+		return nil, err
+	}
+	if err := b.moves.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	return func() { b.moves.Release(1) }, nil
+}
+
+func (b *budget) share(ctx context.Context) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if time.Now().Before(b.fresh) {
+		return nil
+	}
+	n, err := b.db.ShareBudget(ctx, b.registry.ID, b.process, budgetLease)
+	if err != nil {
+		return fmt.Errorf("service: the share of %s's limits: %w", b.registry.Name, err)
+	}
+	b.fresh = time.Now().Add(budgetLease / 3)
+	b.requests.SetLimit(rate.Limit(b.registry.RequestsPerSecond / float64(n)))
+	b.requests.SetBurst(burst(b.registry.RequestsPerSecond / float64(n)))
+	b.reserve(int64(b.registry.TransfersAtOnce) - max(1, int64(b.registry.TransfersAtOnce/n)))
+	return nil
+}
+
+// reserve keeps what belongs to other processes, as far as it is not in use here just now; the rest at the next share.
+func (b *budget) reserve(others int64) {
+	for b.held < others && b.moves.TryAcquire(1) {
+		b.held++
+	}
+	if b.held > others {
+		b.moves.Release(b.held - others)
+		b.held = others
+	}
+}

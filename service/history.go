@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"dovrak/core/image"
+	"dovrak/core/problem"
+	"dovrak/store"
+
+	"github.com/opencontainers/go-digest"
+)
+
+// History is what a component's tags meant over a time, place by place.
+type History struct {
+	Component    string
+	Since, Until time.Time
+	Lanes        []Lane
+}
+
+// Lane is one tag in one place.
+type Lane struct {
+	Environment string
+	Tag         image.Reference
+	Fixed       bool
+	Stretches   []Stretch
+}
+
+// Stretch is a time in which a tag meant one digest. Until is nil where it still does. By and Because tell of its
+// beginning; a promotion's number is there where one pointed it.
+type Stretch struct {
+	Digest    digest.Digest
+	Version   string
+	From      time.Time
+	Until     *time.Time
+	By        string
+	Because   string
+	Promotion *int64
+	Change    int64
+}
+
+// maxStretches bounds what one place gives; the newest are kept.
+const maxStretches = 2000
+
+// History reads what a component's tags meant from since on. The first stretch of a lane may have begun earlier.
+func (s *Service) History(ctx context.Context, by Actor, component string, since time.Time) (History, error) {
+	if err := by.Require(Read); err != nil {
+		return History{}, err
+	}
+	law, err := s.law(ctx)
+	if err != nil {
+		return History{}, err
+	}
+	comp, err := law.Component(component)
+	if err != nil {
+		return History{}, err
+	}
+	out := History{Component: component, Since: since, Lanes: []Lane{}}
+	if out.Until, err = s.db.Now(ctx); err != nil {
+		return out, err
+	}
+	for _, name := range law.Routes[comp.Route] {
+		env := law.Environments[name]
+		for _, p := range env.Places {
+			lanes, err := s.lanes(ctx, p.At(component), since)
+			if err != nil {
+				return out, err
+			}
+			for _, l := range lanes {
+				l.Environment = name
+				_, l.Fixed = env.Rules(name).FixedBy(l.Tag.Tag)
+				out.Lanes = append(out.Lanes, l)
+			}
+		}
+	}
+	return out, s.nameVersions(ctx, out.Lanes)
+}
+
+func (s *Service) lanes(ctx context.Context, ref image.Reference, since time.Time) ([]Lane, error) {
+	at, err := s.spot(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	ms, err := s.db.Meanings(ctx, at.at(), "", since, maxStretches)
+	if err != nil {
+		return nil, err
+	}
+	var lanes []Lane
+	index := map[string]int{}
+	for _, m := range ms {
+		i, ok := index[m.Tag]
+		if !ok {
+			i = len(lanes)
+			index[m.Tag] = i
+			tag := ref
+			tag.Tag = m.Tag
+			lanes = append(lanes, Lane{Tag: tag})
+		}
+		l := &lanes[i]
+		if n := len(l.Stretches); n > 0 {
+			until := m.SettledAt.UTC()
+			l.Stretches[n-1].Until = &until
+		}
+		l.Stretches = append(l.Stretches, stretch(m))
+	}
+	return lanes, nil
+}
+
+func stretch(m store.Meaning) Stretch {
+	return Stretch{Digest: m.ToDigest, From: m.SettledAt.UTC(), By: m.ActorName, Because: m.Because, Promotion: m.PromotionNo, Change: m.Number}
+}
+
+func (s *Service) nameVersions(ctx context.Context, lanes []Lane) error {
+	var ds []digest.Digest
+	for _, l := range lanes {
+		for _, st := range l.Stretches {
+			ds = append(ds, st.Digest)
+		}
+	}
+	v, err := s.versionsOf(ctx, ds)
+	for _, l := range lanes {
+		for i := range l.Stretches {
+			l.Stretches[i].Version = v[l.Stretches[i].Digest]
+		}
+	}
+	return err
+}
+
+// MeantAt tells what a tag meant at a time, by the changes that Dovrak made.
+func (s *Service) MeantAt(ctx context.Context, by Actor, tag image.Reference, at time.Time) (Stretch, error) {
+	if err := by.Require(Read); err != nil {
+		return Stretch{}, err
+	}
+	if tag.Tag == "" {
+		return Stretch{}, &problem.Problem{Kind: problem.Malformed, Title: "Only a tag meant something else before", Asked: tag.String(),
+			Seen: "a digest, which always means itself", Remedy: "name a tag: " + tag.In() + ":TAG"}
+	}
+	in, err := s.spot(ctx, tag)
+	if err != nil {
+		return Stretch{}, err
+	}
+	ms, err := s.db.Meanings(ctx, in.at(), tag.Tag, at, maxStretches)
+	if err != nil {
+		return Stretch{}, err
+	}
+	if len(ms) == 0 || ms[0].SettledAt.After(at) {
+		return Stretch{}, &problem.Problem{Kind: problem.NotFound, Title: "Dovrak had not pointed this tag then", Asked: tag.String() + " at " + stamp(at),
+			Seen: firstPointed(ms), Remedy: "ask for a later time; what a tag meant before Dovrak knew it, only the registry could tell"}
+	}
+	st := stretch(ms[0])
+	if len(ms) > 1 {
+		until := ms[1].SettledAt.UTC()
+		st.Until = &until
+	}
+	v, err := s.versionsOf(ctx, []digest.Digest{st.Digest})
+	st.Version = v[st.Digest]
+	return st, err
+}
+
+func firstPointed(ms []store.Meaning) string {
+	if len(ms) == 0 {
+		return "no change of it ever"
+	}
+	return "its first change at " + stamp(*ms[0].SettledAt)
+}

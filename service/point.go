@@ -1,0 +1,364 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"dovrak/core/image"
+	"dovrak/core/problem"
+	"dovrak/core/tagging"
+	"dovrak/core/trail"
+	"dovrak/failpoint"
+	"dovrak/registry"
+	"dovrak/store"
+	"dovrak/transfer"
+
+	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
+)
+
+// Pointed is what came of pointing a tag. Changed is false where it meant the digest already.
+type Pointed struct {
+	Tag      image.Reference
+	From, To digest.Digest
+	Changed  bool
+	Number   int64 // of the tag change
+	At       time.Time
+}
+
+// Point makes tags of a repository mean a digest that is there, in the order given, each by the charter's rules. All
+// rules are asked before the first tag is pointed.
+func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags []string, because string) ([]Pointed, error) {
+	if err := firstOf(by.Require(Point), reason(because), pointable(img, tags)); err != nil {
+		return nil, err
+	}
+	at, err := s.spot(ctx, img)
+	if err != nil {
+		return nil, err
+	}
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.present(ctx, at, img)
+	if err != nil {
+		return nil, err
+	}
+	home := law.HomeOf(at.ref)
+	var wishes []wish
+	for _, t := range tags {
+		w := wish{at: at, tag: t, to: m, by: by, because: because, component: home.Component}
+		if home.Environment != "" {
+			w.rules = law.Environments[home.Environment].Rules(home.Environment)
+			w.first = law.Routes[law.Components[home.Component].Route][0] == home.Environment
+		}
+		if err := s.mayPoint(ctx, w); err != nil {
+			return nil, err
+		}
+		wishes = append(wishes, w)
+	}
+	var out []Pointed
+	for _, w := range wishes {
+		p, err := s.point(ctx, w)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// maxTags bounds the tags of one change.
+const maxTags = 20
+
+func pointable(img image.Reference, tags []string) error {
+	if img.Digest == "" {
+		return &problem.Problem{Kind: problem.Malformed, Title: "A tag is pointed at a digest", Asked: img.String(), Seen: "a tag in place of a digest",
+			Remedy: "name the image by digest: dovrak show " + img.String() + " prints it"}
+	}
+	if len(tags) == 0 || len(tags) > maxTags {
+		return &problem.Problem{Kind: problem.Malformed, Title: "No tag to point, or too many", Asked: img.String(), Remedy: "name 1 to 20 tags behind the image"}
+	}
+	for _, t := range tags {
+		if err := image.CheckTag(t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// present reads a manifest that is asked to be in a repository, and asks the repository whether it is.
+func (s *Service) present(ctx context.Context, at spot, img image.Reference) (image.Manifest, error) {
+	d, _, err := s.resolve(ctx, at, img)
+	if err != nil {
+		return image.Manifest{}, err
+	}
+	return transfer.Manifest(ctx, at.Repository, contents{s.db}, d)
+}
+
+// wish is a tag to be pointed.
+type wish struct {
+	at        spot
+	tag       string
+	to        image.Manifest
+	by        Actor
+	because   string
+	rules     tagging.Rules
+	released  bool // by a promotion
+	first     bool // the first environment of the route
+	work      *uuid.UUID
+	component string
+}
+
+func (w wish) ref() image.Reference {
+	r := w.at.ref
+	r.Tag = w.tag
+	return r
+}
+
+func (w wish) judge(from digest.Digest) error {
+	return w.rules.Judge(tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Released: w.released, First: w.first})
+}
+
+func (s *Service) mayPoint(ctx context.Context, w wish) error {
+	from, _, err := s.means(ctx, w.at, w.tag)
+	if err != nil {
+		return err
+	}
+	return w.judge(from)
+}
+
+// means asks what a tag means now; nothing is no error.
+func (s *Service) means(ctx context.Context, at spot, tag string) (digest.Digest, time.Time, error) {
+	ref := at.ref
+	ref.Tag = tag
+	d, seen, err := s.resolve(ctx, at, ref)
+	if problem.Is(err, problem.NotFound) {
+		return "", seen, nil
+	}
+	return d, seen, err
+}
+
+// point is the one way in which Dovrak changes a tag: lease, look, judge, intent, PUT, look again, outcome.
+func (s *Service) point(ctx context.Context, w wish) (Pointed, error) {
+	lease, err := s.leaseTag(ctx, w.at, w.tag)
+	if err != nil {
+		return Pointed{}, err
+	}
+	out, keep, err := s.pointLeased(ctx, w, lease)
+	if !keep {
+		err = errors.Join(err, s.db.FreeTag(context.WithoutCancel(ctx), lease))
+	}
+	return out, err
+}
+
+// pointLeased does it under the lease. keep is true where the lease must run out by itself, since a request may still
+// be on its way.
+func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease) (out Pointed, keep bool, err error) {
+	if open, ok, err := s.db.OpenChange(ctx, w.at.at(), w.tag); err != nil {
+		return out, false, err
+	} else if ok {
+		if err := s.settleLeased(ctx, w.at, open, lease); err != nil {
+			return out, false, err
+		}
+	}
+	look, cancel := context.WithTimeout(ctx, lookDeadline)
+	from, seen, err := s.means(look, w.at, w.tag)
+	cancel()
+	if err != nil {
+		return out, false, err
+	}
+	out = Pointed{Tag: w.ref(), From: from, To: w.to.Digest, At: seen}
+	if err := w.judge(from); err != nil || from == w.to.Digest {
+		return out, false, err
+	}
+	change, err := s.intend(ctx, w, from, seen, lease)
+	if err != nil {
+		return out, false, err
+	}
+	// From here on it is carried through, whoever goes away.
+	ctx = context.WithoutCancel(ctx)
+	if err := failpoint.At(ctx, "intent-written"); err != nil {
+		return out, true, err
+	}
+	put, cancel := context.WithTimeout(ctx, putDeadline)
+	putErr := w.at.PutManifest(put, w.tag, w.to)
+	cancel()
+	if err := failpoint.At(ctx, "tag-put"); err != nil {
+		return out, true, err
+	}
+	outcome, err := s.conclude(ctx, w.at, change, answered(putErr), lease)
+	out.Number, out.Changed, out.At = change.Number, outcome == tagging.Done, change.IntendedAt.UTC()
+	switch {
+	case err != nil:
+		return out, true, err
+	case outcome == tagging.Done:
+		return out, false, nil
+	}
+	return out, outcome == tagging.Open, notPointed(w, outcome, putErr)
+}
+
+// answered tells how a PUT ended. A 4xx is a no; anything else that is not a yes may have been done all the same.
+func answered(err error) tagging.Answer {
+	status := registry.Status(err)
+	switch {
+	case err == nil:
+		return tagging.Accepted
+	case status >= 400 && status < 500:
+		return tagging.Refused
+	}
+	return tagging.NoAnswer
+}
+
+func notPointed(w wish, o tagging.Outcome, putErr error) error {
+	switch o {
+	case tagging.NotDone:
+		return putErr
+	case tagging.Overtaken:
+		return (&problem.Problem{Kind: problem.Refused, Title: "Someone else pointed this tag at the same moment", Asked: w.ref().String() + " to " + w.to.Digest.String(),
+			Seen: "it means something else now", Rule: "one writer a tag", Remedy: "look at what it means (dovrak show " + w.ref().String() + ") and ask again"}).Because(putErr)
+	}
+	return (&problem.Problem{Kind: problem.Unreachable, Title: "It cannot be told yet whether the tag was pointed", Asked: w.ref().String() + " to " + w.to.Digest.String(),
+		Seen: "no answer to the request", Where: w.at.String(),
+		Remedy: "the tag is blocked until the registry has been asked again, which is done within " + tagLease.String() + "; dovrak trail " + w.ref().String() + " then tells"}).Because(putErr)
+}
+
+// leaseTag waits for the tag's lease, a bounded time.
+func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagLease, error) {
+	ctx, cancel := context.WithTimeout(ctx, leaseWait)
+	defer cancel()
+	owner := store.NewID()
+	for {
+		l, ok, err := s.db.LeaseTag(ctx, at.at(), tag, owner, tagLease)
+		if err != nil || ok {
+			return l, err
+		}
+		left, err := s.db.TagLeaseLeft(ctx, at.at(), tag)
+		if err != nil {
+			return l, err
+		}
+		if waitFor(ctx, min(left, time.Second)+20*time.Millisecond) != nil { // it may be given back sooner
+			return l, &problem.Problem{Kind: problem.Busy, Title: "Another change of this tag is under way", Asked: at.ref.In() + ":" + tag,
+				Seen: "its lease is held by another writer", Rule: "one writer a tag", Remedy: "ask again in a few seconds"}
+		}
+	}
+}
+
+func waitFor(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// intend writes the change down and begins the lease anew, so that the PUT has all of it.
+func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen time.Time, lease store.TagLease) (store.TagChange, error) {
+	c := store.TagChange{ID: store.NewID(), RegistryID: w.at.conn.ID, Repository: w.at.ref.Repository, Tag: w.tag,
+		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, WorkID: w.work, Fence: lease.Fence, SeenBeforeAt: seen}
+	if from != "" {
+		c.FromDigest = &from
+	}
+	err := s.db.Tx(ctx, func(tx store.Tx) error {
+		_, mine, err := tx.LeaseTag(ctx, w.at.at(), w.tag, lease.Owner, tagLease)
+		if err != nil {
+			return err
+		}
+		if !mine {
+			return store.ErrLost
+		}
+		c, err = tx.Intend(ctx, c)
+		return err
+	})
+	return c, err
+}
+
+// conclude asks the registry what the tag means now and writes the outcome down.
+func (s *Service) conclude(ctx context.Context, at spot, c store.TagChange, how tagging.Answer, lease store.TagLease) (tagging.Outcome, error) {
+	look, cancel := context.WithTimeout(ctx, lookDeadline)
+	now, seen, err := s.means(look, at, c.Tag)
+	cancel()
+	if err != nil {
+		return tagging.Open, nil // the registry cannot be asked: it stays an intent, and is settled when the lease is over
+	}
+	var from digest.Digest
+	if c.FromDigest != nil {
+		from = *c.FromDigest
+	}
+	o := tagging.Resolve(from, c.ToDigest, now, how)
+	if o == tagging.Open {
+		return o, nil
+	}
+	return o, s.writeOutcome(ctx, at, c, o, now, seen, lease)
+}
+
+var actOf = map[tagging.Outcome]trail.Act{
+	tagging.Done: trail.TagPointed, tagging.NotDone: trail.TagNotPointed, tagging.Overtaken: trail.TagOvertaken, tagging.Unknown: trail.TagUnknown,
+}
+
+func (s *Service) writeOutcome(ctx context.Context, at spot, c store.TagChange, o tagging.Outcome, now digest.Digest, seen time.Time, lease store.TagLease) error {
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return err
+	}
+	return s.db.Tx(ctx, func(tx store.Tx) error {
+		written, err := tx.SettleChange(ctx, c, string(o), seen, lease.Fence)
+		if err != nil || !written {
+			return err
+		}
+		actor, _, err := tx.ActorByID(ctx, c.ActorID)
+		if err != nil {
+			return err
+		}
+		facts := map[string]string{"change": number(c.Number), "to": c.ToDigest.String(),
+			"unseen from": stamp(c.SeenBeforeAt), "unseen until": stamp(seen)}
+		if c.FromDigest != nil {
+			facts["from"] = c.FromDigest.String()
+		}
+		if o == tagging.Overtaken {
+			facts["seen"] = now.String()
+		}
+		if c.WorkID != nil {
+			if p, ok, err := tx.PromotionByWork(ctx, *c.WorkID); err != nil {
+				return err
+			} else if ok {
+				facts["promotion"] = number(p.Promotion.Number)
+			}
+		}
+		tag := at.ref
+		tag.Tag = c.Tag
+		home := law.HomeOf(at.ref)
+		if err := tx.Tell(ctx, store.TopicTag, map[string]string{"tag": tag.String(), "component": home.Component, "outcome": string(o)}); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entry{act: actOf[o], actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
+			subject: tag.String(), component: home.Component, work: c.WorkID})
+	})
+}
+
+// settleLeased resolves a dead writer's change. The caller holds the lease, so the writer's deadline is over.
+func (s *Service) settleLeased(ctx context.Context, at spot, c store.TagChange, lease store.TagLease) error {
+	o, err := s.conclude(context.WithoutCancel(ctx), at, c, tagging.Refused, lease)
+	if err != nil {
+		return err
+	}
+	if o != tagging.Open {
+		return nil
+	}
+	if c.Outcome == nil {
+		now, err := s.db.Now(ctx)
+		if err == nil {
+			err = s.writeOutcome(ctx, at, c, tagging.Unknown, "", now, lease)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return &problem.Problem{Kind: problem.Unreachable, Title: "It cannot be told what this tag means", Asked: at.ref.In() + ":" + c.Tag,
+		Seen: "a change of it without an outcome, and a registry that does not answer", Where: at.String(), Rule: "an unknown outcome blocks the tag",
+		Remedy: "see that the registry is up, then ask again: the change is resolved by asking the registry first"}
+}

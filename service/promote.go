@@ -1,0 +1,321 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"dovrak/core/charter"
+	"dovrak/core/image"
+	"dovrak/core/plan"
+	"dovrak/core/problem"
+	"dovrak/core/trail"
+	"dovrak/failpoint"
+	"dovrak/store"
+	"dovrak/transfer"
+
+	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
+	"golang.org/x/sync/errgroup"
+)
+
+// NewPromotion asks for a component to be promoted. What stands in the environment before is what moves.
+type NewPromotion struct {
+	Component, To, Because string
+	Key                    string // Idempotency-Key
+}
+
+// draft is a plan with what it was made from.
+type draft struct {
+	plan    plan.Promotion
+	version string
+	tree    plan.Tree
+	from    spot
+	env     charter.Environment
+}
+
+// PlanPromotion says what a promotion would do, and does nothing. A promotion that a rule forbids is refused here.
+func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (plan.Promotion, string, error) {
+	if err := by.Require(Read); err != nil {
+		return plan.Promotion{}, "", err
+	}
+	d, err := s.draft(ctx, n)
+	return d.plan, d.version, err
+}
+
+func (s *Service) draft(ctx context.Context, n NewPromotion) (draft, error) {
+	ctx, cancel := context.WithTimeout(ctx, planDeadline)
+	defer cancel()
+	law, err := s.law(ctx)
+	if err != nil {
+		return draft{}, err
+	}
+	before, err := law.Before(n.Component, n.To)
+	if err != nil {
+		return draft{}, err
+	}
+	d := draft{env: law.Environments[n.To]}
+	src := law.Environments[before]
+	if d.from, err = s.spot(ctx, src.Places[0].At(n.Component)); err != nil {
+		return draft{}, err
+	}
+	root, err := s.standing(ctx, d.from, n.Component, before, src.Standing)
+	if err != nil {
+		return draft{}, err
+	}
+	if d.tree, err = transfer.ReadTree(ctx, d.from.Repository, contents{s.db}, root); err != nil {
+		return draft{}, err
+	}
+	if d.version, err = s.judgePlatforms(ctx, law, n, d); err != nil {
+		return draft{}, err
+	}
+	d.plan = plan.Promotion{Component: n.Component, Environment: n.To, Source: d.from.ref.In(), Digest: root, Charter: law.Version}
+	for _, p := range d.env.Places {
+		place, err := s.draftPlace(ctx, n, d, p)
+		if err != nil {
+			return draft{}, err
+		}
+		d.plan.Places = append(d.plan.Places, place)
+	}
+	return d, nil
+}
+
+func (s *Service) standing(ctx context.Context, at spot, component, environment, tag string) (digest.Digest, error) {
+	d, _, err := s.means(ctx, at, tag)
+	if err == nil && d == "" {
+		err = &problem.Problem{Kind: problem.Refused, Title: "Nothing stands where this would come from", Asked: component + " from " + environment,
+			Seen: at.ref.In() + ":" + tag + " means nothing", Rule: "what stands in the environment before is what moves",
+			Remedy: "point it: dovrak point " + at.ref.In() + "@DIGEST " + tag + " --because …"}
+	}
+	return d, err
+}
+
+// judgePlatforms refuses an image that lacks a platform which the component requires, and gives its version.
+func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d draft) (string, error) {
+	root := d.tree.Root()
+	img := Image{}
+	if err := s.showPlatforms(ctx, d.from, root, &img); err != nil {
+		return "", err
+	}
+	var own image.Platform
+	if !root.Index && len(img.Platforms) == 1 {
+		own = img.Platforms[0].Platform
+	}
+	required := law.Components[n.Component].Platforms
+	if missing := plan.Missing(required, root, own); len(missing) > 0 {
+		return "", &problem.Problem{Kind: problem.Refused, Title: "The image lacks a platform that the component requires", Asked: n.Component + " to " + n.To,
+			Seen: root.Digest.String() + " without " + strings.Join(missing, ", "), Where: d.from.ref.In(),
+			Rule: "required platforms of " + n.Component + ": " + strings.Join(required, ", "), Remedy: "build it for every platform, and point the standing tag at that index"}
+	}
+	return version(root, img.Platforms), nil
+}
+
+func (s *Service) draftPlace(ctx context.Context, n NewPromotion, d draft, p charter.Place) (plan.Place, error) {
+	to, err := s.spot(ctx, p.At(n.Component))
+	if err != nil {
+		return plan.Place{}, err
+	}
+	c, err := s.planCopy(ctx, to, d.tree, false)
+	if err != nil {
+		return plan.Place{}, err
+	}
+	place := plan.Place{Repository: to.ref.In(), Copy: c}
+	for _, tag := range plan.Tags(d.env, n.To, d.version) {
+		from, _, err := s.means(ctx, to, tag)
+		if err != nil {
+			return plan.Place{}, err
+		}
+		w := wish{at: to, tag: tag, to: d.tree.Root(), rules: d.env.Rules(n.To), released: true}
+		if err := w.judge(from); err != nil {
+			return plan.Place{}, err
+		}
+		place.Tags = append(place.Tags, plan.TagChange{Tag: tag, From: from, To: d.tree.Root().Digest})
+	}
+	return place, nil
+}
+
+// AskPromotion decides on a promotion by its plan, and queues it.
+func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (Asked, error) {
+	if err := firstOf(by.Require(Promote), reason(n.Because)); err != nil {
+		return Asked{}, err
+	}
+	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because)}
+	if had, ok, err := s.before(ctx, by, a); err != nil {
+		return Asked{}, err
+	} else if ok {
+		w, _, err := s.db.PromotionByWork(ctx, had.WorkID)
+		return Asked{w.Promotion.Number, true}, err
+	}
+	d, err := s.draft(ctx, n)
+	if err != nil {
+		return Asked{}, err
+	}
+	w := store.Work{ID: store.NewID(), Kind: store.KindPromotion, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because}
+	p := store.Promotion{WorkID: w.ID, Component: n.Component, Environment: n.To, Digest: d.plan.Digest, Version: d.version, Plan: d.plan}
+	var no int64
+	err = s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := oneAtATime(ctx, tx, n); err != nil {
+			return err
+		}
+		if no, err = tx.AddPromotion(ctx, w, p); err != nil {
+			return err
+		}
+		if err := s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("promotion %d", no), store.TopicPromotion, no, PromotionJob{w.ID}); err != nil {
+			return err
+		}
+		p.Number = no
+		return s.record(ctx, tx, promotionEntry(trail.PromotionAsked, by.Name, n.Because, p))
+	})
+	return Asked{Number: no}, err
+}
+
+// oneAtATime refuses a second promotion of a component to an environment while one is under way.
+func oneAtATime(ctx context.Context, tx store.Tx, n NewPromotion) error {
+	if err := tx.Lock(ctx, "promotion "+n.Component+" "+n.To); err != nil {
+		return err
+	}
+	open, err := tx.OpenPromotions(ctx, n.Component, n.To)
+	if err == nil && len(open) > 0 {
+		err = &problem.Problem{Kind: problem.Refused, Title: "Another promotion of this component is under way there", Asked: n.Component + " to " + n.To,
+			Seen: fmt.Sprintf("promotion %d, %s, asked by %s", open[0].Promotion.Number, open[0].Work.State, open[0].RequesterName),
+			Rule: "promotions to one environment never interleave", Remedy: "wait for it, then ask again"}
+	}
+	return err
+}
+
+func promotionEntry(act trail.Act, actor, because string, p store.Promotion) entry {
+	facts := map[string]string{"promotion": number(p.Number), "environment": p.Environment, "digest": p.Digest.String(), "version": p.Version,
+		"from": p.Plan.Source, "charter": number(p.Plan.Charter)}
+	for i, place := range p.Plan.Places {
+		facts[fmt.Sprintf("place %d", i+1)] = place.Repository
+	}
+	return entry{act: act, actor: actor, sealed: map[string]string{"because": because}, facts: facts, component: p.Component, work: &p.WorkID}
+}
+
+// RunPromotion does a promotion that was asked for, unless another process does. Begun again after a death, it finds
+// what is in place already and goes on from there.
+func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
+	w, ok, err := s.db.PromotionByWork(ctx, work)
+	if err != nil || !ok {
+		return err
+	}
+	return s.underLease(ctx, work, store.TopicPromotion, w.Promotion.Number,
+		func(ctx context.Context, sh *shift) error { return s.runPromotion(ctx, sh, w) },
+		func(ctx context.Context, tx store.Tx, p *problem.Problem) error {
+			e := promotionEntry(trail.PromotionEnded, w.RequesterName, w.Work.Because, w.Promotion)
+			e.facts["problem"], e.facts["rule"] = p.Title, p.Rule
+			return s.record(ctx, tx, e)
+		})
+}
+
+func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.PromotionWork) error {
+	if err := sh.state(ctx, store.StateMoving); err != nil {
+		return err
+	}
+	source, err := image.ParseRepository(w.Promotion.Plan.Source)
+	if err != nil {
+		return err
+	}
+	from, err := s.spot(ctx, source)
+	if err != nil {
+		return err
+	}
+	tree, err := transfer.ReadTree(ctx, from.Repository, contents{s.db}, w.Promotion.Digest)
+	if err != nil {
+		return err
+	}
+	places, err := s.places(ctx, w.Promotion.Plan)
+	if err != nil {
+		return err
+	}
+	g, moving := errgroup.WithContext(ctx)
+	for _, to := range places {
+		g.Go(func() error {
+			_, err := s.carry(moving, sh, from, to, tree, false)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if err := failpoint.At(ctx, "content-in-place"); err != nil {
+		return err
+	}
+	if err := sh.state(ctx, store.StateSwitching); err != nil {
+		return err
+	}
+	if err := s.switchTags(ctx, w, places, tree); err != nil {
+		return err
+	}
+	return sh.end(ctx, func(tx store.Tx) error {
+		return s.record(ctx, tx, promotionEntry(trail.PromotionDone, w.RequesterName, w.Work.Because, w.Promotion))
+	})
+}
+
+func (s *Service) places(ctx context.Context, p plan.Promotion) ([]spot, error) {
+	var out []spot
+	for _, place := range p.Places {
+		ref, err := image.ParseRepository(place.Repository)
+		if err != nil {
+			return nil, err
+		}
+		to, err := s.spot(ctx, ref)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, to)
+	}
+	return out, nil
+}
+
+// switchTags points the tags of every place, the standing tag last, and asks each place again by tag.
+func (s *Service) switchTags(ctx context.Context, w store.PromotionWork, places []spot, tree plan.Tree) error {
+	law, err := s.law(ctx)
+	if err != nil {
+		return err
+	}
+	rules := law.Environments[w.Promotion.Environment].Rules(w.Promotion.Environment)
+	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
+	for i, to := range places {
+		for _, t := range w.Promotion.Plan.Places[i].Tags {
+			_, err := s.point(ctx, wish{at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true,
+				work: &w.Work.ID, component: w.Promotion.Component})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	for i, to := range places {
+		for _, t := range w.Promotion.Plan.Places[i].Tags {
+			now, _, err := s.means(ctx, to, t.Tag)
+			if err != nil {
+				return err
+			}
+			if now != t.To {
+				return &problem.Problem{Kind: problem.RegistryError, Title: "A tag does not mean what it was pointed at", Asked: to.ref.In() + ":" + t.Tag,
+					Seen: now.String() + " in place of " + t.To.String(), Where: to.String(), Remedy: "look at who else writes there: dovrak trail " + to.ref.In() + ":" + t.Tag}
+			}
+		}
+	}
+	return nil
+}
+
+// Promotions lists promotions, newest first.
+func (s *Service) Promotions(ctx context.Context, by Actor, p store.Page, component, environment string) ([]store.PromotionWork, error) {
+	if err := by.Require(Read); err != nil {
+		return nil, err
+	}
+	return s.db.Promotions(ctx, p, component, environment)
+}
+
+// PromotionNumbered gives one promotion, with the tags it has pointed.
+func (s *Service) PromotionNumbered(ctx context.Context, by Actor, n int64) (store.PromotionWork, error) {
+	if err := by.Require(Read); err != nil {
+		return store.PromotionWork{}, err
+	}
+	w, ok, err := s.db.PromotionNumbered(ctx, n)
+	if err == nil && !ok {
+		err = &problem.Problem{Kind: problem.NotFound, Title: "There is no such promotion", Asked: "promotion " + number(n), Remedy: "dovrak promotions lists them"}
+	}
+	return w, err
+}

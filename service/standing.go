@@ -1,0 +1,228 @@
+package service
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"dovrak/core/image"
+	"dovrak/store"
+
+	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+)
+
+// Standing is what runs where, as last seen, held against what Dovrak decided.
+type Standing struct {
+	At           time.Time
+	Charter      int64
+	Organisation string
+	Environments []StandingEnvironment
+	Rows         []StandingRow
+}
+
+// StandingEnvironment heads one column, with one place or more below it.
+type StandingEnvironment struct {
+	Name, Tag string
+	Places    []string // registries
+}
+
+// StandingRow is one component.
+type StandingRow struct {
+	Component string
+	Platforms []string
+	Cells     []StandingCell // in the order of the component's route, place by place
+	Open      []store.PromotionWork
+}
+
+// StandingCell is one component in one place. SeenAt is zero where the registry was not asked yet. Digest is empty
+// where nothing was seen there; Decided is empty where Dovrak has pointed nothing.
+type StandingCell struct {
+	Environment, Registry, Repository, Tag string
+	Digest, Decided                        digest.Digest
+	Version                                string
+	SeenAt                                 time.Time
+	Since                                  *time.Time // since when it stands, where Dovrak pointed it
+	By                                     string
+	Promotion                              *int64
+}
+
+// Drifted reports a difference between what Dovrak decided and what the registry said.
+func (c StandingCell) Drifted() bool {
+	return c.Decided != "" && !c.SeenAt.IsZero() && c.Digest != c.Decided
+}
+
+// Standing gives the whole picture from the records: it asks no registry, see [Service.Watch].
+func (s *Service) Standing(ctx context.Context, by Actor) (Standing, error) {
+	if err := by.Require(Read); err != nil {
+		return Standing{}, err
+	}
+	law, err := s.law(ctx)
+	if err != nil {
+		return Standing{}, err
+	}
+	out := Standing{Charter: law.Version, Organisation: law.Organisation, Rows: []StandingRow{}}
+	if out.At, err = s.db.Now(ctx); err != nil {
+		return out, err
+	}
+	for _, name := range law.Order() {
+		env := law.Environments[name]
+		col := StandingEnvironment{Name: name, Tag: env.Standing}
+		for _, p := range env.Places {
+			col.Places = append(col.Places, p.Registry)
+		}
+		out.Environments = append(out.Environments, col)
+	}
+	v, err := s.sightings(ctx, law)
+	if err != nil {
+		return out, err
+	}
+	open, err := s.db.OpenPromotions(ctx, "", "")
+	if err != nil {
+		return out, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(law.Components)) {
+		row := StandingRow{Component: name, Platforms: law.Components[name].Platforms}
+		for _, env := range law.Routes[law.Components[name].Route] {
+			for _, p := range law.Environments[env].Places {
+				row.Cells = append(row.Cells, v.cell(env, law.Environments[env].Standing, p.At(name)))
+			}
+		}
+		for _, w := range open {
+			if w.Promotion.Component == name {
+				row.Open = append(row.Open, w)
+			}
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out, s.versions(ctx, &out)
+}
+
+// view is what was seen and what was decided, by tag.
+type view struct {
+	seen    map[string]store.SeenTag
+	decided map[string]store.DecidedTag
+}
+
+func (s *Service) sightings(ctx context.Context, law law) (view, error) {
+	v := view{map[string]store.SeenTag{}, map[string]store.DecidedTag{}}
+	var tags []string
+	for _, env := range law.Environments {
+		tags = append(tags, env.Standing)
+	}
+	seen, err := s.db.SeenTags(ctx, tags)
+	if err != nil {
+		return v, err
+	}
+	for _, t := range seen {
+		v.seen[image.Reference{Registry: t.Registry, Repository: t.Repository, Tag: t.Tag}.String()] = t
+	}
+	decided, err := s.db.DecidedTags(ctx, tags)
+	for _, t := range decided {
+		v.decided[image.Reference{Registry: t.Registry, Repository: t.Repository, Tag: t.Tag}.String()] = t
+	}
+	return v, err
+}
+
+func (v view) cell(env, tag string, at image.Reference) StandingCell {
+	c := StandingCell{Environment: env, Registry: at.Registry, Repository: at.Repository, Tag: tag}
+	at.Tag = tag
+	if seen, ok := v.seen[at.String()]; ok {
+		c.SeenAt = seen.SeenAt.UTC()
+		if seen.Digest != nil {
+			c.Digest = *seen.Digest
+		}
+	}
+	if d, ok := v.decided[at.String()]; ok {
+		c.Decided = d.ToDigest
+		if d.ToDigest == c.Digest {
+			t := d.SettledAt.UTC()
+			c.Since, c.By, c.Promotion = &t, d.ActorName, d.PromotionNo
+		}
+	}
+	return c
+}
+
+// versions fills in what each digest's own manifest says of its version.
+func (s *Service) versions(ctx context.Context, st *Standing) error {
+	var ds []digest.Digest
+	for _, r := range st.Rows {
+		for _, c := range r.Cells {
+			if c.Digest != "" {
+				ds = append(ds, c.Digest)
+			}
+		}
+	}
+	v, err := s.versionsOf(ctx, ds)
+	for _, r := range st.Rows {
+		for i := range r.Cells {
+			r.Cells[i].Version = v[r.Cells[i].Digest]
+		}
+	}
+	return err
+}
+
+func (s *Service) versionsOf(ctx context.Context, ds []digest.Digest) (map[digest.Digest]string, error) {
+	slices.Sort(ds)
+	kept, err := s.db.Contents(ctx, slices.Compact(ds))
+	out := map[digest.Digest]string{}
+	for _, c := range kept {
+		if m, err := image.Read(c.MediaType, c.Bytes); err == nil { // what cannot be read has no version to show
+			out[c.Digest] = m.Annotations[ocispec.AnnotationVersion]
+		}
+	}
+	return out, err
+}
+
+// Watch asks every place what its standing tags mean now, and tells of what changed. A registry that does not answer
+// is left for the next round; what was last seen keeps its time.
+func (s *Service) Watch(ctx context.Context) error {
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return err
+	}
+	for component, comp := range law.Components {
+		for _, name := range law.Routes[comp.Route] {
+			env := law.Environments[name]
+			for _, p := range env.Places {
+				if err := s.watchPlace(ctx, p.At(component), env.Standing, component); err != nil {
+					s.log.WarnContext(ctx, "a place could not be looked at", "place", p.At(component).In(), "error", err)
+				}
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Service) watchPlace(ctx context.Context, ref image.Reference, tag, component string) error {
+	at, err := s.spot(ctx, ref)
+	if err != nil {
+		return err
+	}
+	was, known, err := s.db.Sighting(ctx, at.at(), tag)
+	if err != nil {
+		return err
+	}
+	look, cancel := context.WithTimeout(ctx, lookDeadline)
+	defer cancel()
+	now, _, err := s.means(look, at, tag)
+	if err != nil {
+		return err
+	}
+	if now != "" {
+		if _, err := s.present(look, at, image.Reference{Registry: ref.Registry, Repository: ref.Repository, Digest: now}); err != nil {
+			return err
+		}
+	}
+	if same := was.Digest == nil && now == "" || was.Digest != nil && *was.Digest == now; known && same {
+		return nil
+	}
+	ref.Tag = tag
+	return s.db.Tx(ctx, func(tx store.Tx) error {
+		return tx.Tell(ctx, store.TopicTag, map[string]string{"tag": ref.String(), "component": component, "outcome": "seen"})
+	})
+}

@@ -1,0 +1,313 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"dovrak/core/plan"
+	"dovrak/core/problem"
+	"dovrak/registry"
+	"dovrak/store"
+	"dovrak/transfer"
+
+	"github.com/google/uuid"
+)
+
+// shift is a process's time at one work: its lease, and how far the work is.
+type shift struct {
+	s     *Service
+	lease store.Lease
+	topic string
+	no    int64
+	mu    sync.Mutex
+	tides []*tide
+}
+
+// tide counts what one place has received.
+type tide struct {
+	repository            string
+	total, present        int64
+	moved, pieces, tolled atomic.Int64
+}
+
+func (t *tide) add(bytes int64, pieces int) {
+	t.moved.Add(bytes)
+	t.pieces.Add(int64(pieces))
+}
+
+// flushEvery is how often progress is written down and told.
+const flushEvery = 500 * time.Millisecond
+
+// underLease does a work as its owner. Another owner, or none to be had, is no error. When fn fails the work ends as
+// failed, by end; when ctx ends first, the lease is given back so that the next process goes on at once.
+func (s *Service) underLease(ctx context.Context, work uuid.UUID, topic string, no int64, fn func(context.Context, *shift) error,
+	failed func(context.Context, store.Tx, *problem.Problem) error) error {
+	lease, ok, err := s.db.Claim(ctx, work, s.link.Process, workLease)
+	if err != nil || !ok {
+		return err
+	}
+	sh := &shift{s: s, lease: lease, topic: topic, no: no}
+	inner, cancel := context.WithCancelCause(ctx)
+	var kept sync.WaitGroup
+	kept.Go(func() { sh.keep(inner, cancel) })
+	err = fn(inner, sh)
+	lost := errors.Is(context.Cause(inner), store.ErrLost) || errors.Is(err, store.ErrLost)
+	cancel(nil)
+	kept.Wait()
+	switch {
+	case err == nil || lost:
+		return nil
+	case ctx.Err() != nil:
+		return s.db.GiveBack(context.WithoutCancel(ctx), lease)
+	}
+	s.log.ErrorContext(ctx, "a work failed", "work", work, "kind", topic, "number", no, "error", err)
+	return s.endFailed(ctx, sh, err, failed)
+}
+
+func (s *Service) endFailed(ctx context.Context, sh *shift, err error, failed func(context.Context, store.Tx, *problem.Problem) error) error {
+	p := problem.From(err)
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.End(ctx, sh.lease, store.StateFailed, raw); err != nil {
+			return err
+		}
+		if err := failed(ctx, tx, p); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, sh.topic, sh.news(store.StateFailed))
+	})
+}
+
+// keep renews the lease and writes progress down until ctx ends; a lost lease ends the work.
+func (sh *shift) keep(ctx context.Context, cancel context.CancelCauseFunc) {
+	renew, flush := time.NewTicker(renewEvery), time.NewTicker(flushEvery)
+	defer renew.Stop()
+	defer flush.Stop()
+	last := time.Now()
+	for {
+		var err error
+		select {
+		case <-ctx.Done():
+			return
+		case <-renew.C:
+			if err = sh.s.db.Renew(ctx, sh.lease, workLease); err == nil {
+				last = time.Now()
+			}
+		case <-flush.C:
+			err = sh.flush(ctx)
+		}
+		if errors.Is(err, store.ErrLost) || err != nil && time.Since(last) > workLease {
+			cancel(store.ErrLost)
+			return
+		}
+		if err != nil && ctx.Err() == nil {
+			sh.s.log.WarnContext(ctx, "a work's progress could not be written", "work", sh.lease.Work, "error", err)
+		}
+	}
+}
+
+func (sh *shift) tide(repository string, t plan.Totals) *tide {
+	td := &tide{repository: repository, total: t.MoveBytes, present: t.PresentBytes}
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	sh.tides = append(sh.tides, td)
+	return td
+}
+
+func (sh *shift) progress() ([]store.Progress, bool) {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	changed := false
+	out := []store.Progress{}
+	for _, t := range sh.tides {
+		moved := t.moved.Load()
+		changed = t.tolled.Swap(moved+1) != moved+1 || changed
+		out = append(out, store.Progress{Repository: t.repository, Moved: moved, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())})
+	}
+	slices.SortFunc(out, func(a, b store.Progress) int { return cmpText(a.Repository, b.Repository) })
+	return out, changed
+}
+
+// flush writes progress down if there was any.
+func (sh *shift) flush(ctx context.Context) error {
+	p, changed := sh.progress()
+	if !changed {
+		return nil
+	}
+	return sh.s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, sh.topic, sh.news(""))
+	})
+}
+
+// state moves the work on, and tells.
+func (sh *shift) state(ctx context.Context, state string) error {
+	return sh.s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.SetState(ctx, sh.lease, state); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, sh.topic, sh.news(state))
+	})
+}
+
+// end ends the work well, with what else belongs to that.
+func (sh *shift) end(ctx context.Context, also func(store.Tx) error) error {
+	p, _ := sh.progress()
+	return sh.s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
+			return err
+		}
+		if err := tx.End(ctx, sh.lease, store.StateVerified, nil); err != nil {
+			return err
+		}
+		if err := also(tx); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, sh.topic, sh.news(store.StateVerified))
+	})
+}
+
+func (sh *shift) news(state string) map[string]string {
+	n := map[string]string{"number": number(sh.no)}
+	if state != "" {
+		n["state"] = state
+	}
+	return n
+}
+
+// carry moves an image to one place, only what is missing. An image that was verified whole there not long ago costs
+// one HEAD, unless verify asks for every piece again.
+func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, tree plan.Tree, verify bool) (plan.Copy, error) {
+	c, err := s.planCopy(ctx, to, tree, verify)
+	if err != nil {
+		return c, err
+	}
+	td := sh.tide(to.ref.In(), c.Totals())
+	err = transfer.Move(ctx, from.Repository, to.Repository, tree, c, transfer.Options{
+		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add,
+		Siblings: func(ctx context.Context, p plan.Piece) ([]*registry.Repository, error) {
+			return s.siblings(ctx, from, to, p)
+		},
+	})
+	if err != nil {
+		return c, err
+	}
+	for _, m := range tree {
+		for _, d := range m.Blobs() {
+			if err := s.db.Hold(ctx, to.at(), d.Digest, false); err != nil {
+				return c, err
+			}
+		}
+	}
+	return c, s.db.Hold(ctx, to.at(), tree.Root().Digest, true)
+}
+
+// planCopy asks the destination what it has.
+func (s *Service) planCopy(ctx context.Context, to spot, tree plan.Tree, verify bool) (plan.Copy, error) {
+	root := tree.Root().Digest
+	known, err := s.db.WholeWithin(ctx, to.at(), root, wholeFor)
+	if err != nil {
+		return plan.Copy{}, err
+	}
+	if known && !verify {
+		there, err := transfer.Has(ctx, to.Repository, root)
+		if err != nil {
+			return plan.Copy{}, err
+		}
+		if there {
+			return plan.NewCopy(tree, everything(tree)), nil
+		}
+		if err := s.db.Forget(ctx, to.at(), root); err != nil {
+			return plan.Copy{}, err
+		}
+	}
+	have, err := transfer.Look(ctx, to.Repository, tree)
+	return plan.NewCopy(tree, have), err
+}
+
+func everything(tree plan.Tree) plan.Presence {
+	have := plan.Presence{}
+	for _, m := range tree {
+		have[m.Digest] = true
+		for _, d := range m.Blobs() {
+			have[d.Digest] = true
+		}
+	}
+	return have
+}
+
+// siblings are repositories of the destination's registry from which a blob may be mounted: the source itself where
+// it lies in the same registry, and those that were seen to hold it.
+func (s *Service) siblings(ctx context.Context, from, to spot, p plan.Piece) ([]*registry.Repository, error) {
+	if from.conn.ID == to.conn.ID {
+		return []*registry.Repository{from.Repository}, nil
+	}
+	names, err := s.db.Siblings(ctx, to.at(), p.Digest, 2)
+	if err != nil {
+		return nil, err
+	}
+	var out []*registry.Repository
+	for _, n := range names {
+		out = append(out, to.conn.client.Repository(n))
+	}
+	return out, nil
+}
+
+func cmpText(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// ask is a request for work, made safe to repeat.
+type ask struct {
+	key  string // Idempotency-Key; empty is none
+	hash []byte // of the request
+}
+
+// Asked is a work that was asked for. Again is true where the same key had asked for it before.
+type Asked struct {
+	Number int64
+	Again  bool
+}
+
+// hashOf makes requests comparable.
+func hashOf(parts ...any) []byte {
+	h := sha256.New()
+	for _, p := range parts {
+		fmt.Fprintf(h, "%q\n", fmt.Sprint(p))
+	}
+	return h.Sum(nil)
+}
+
+// before finds the work that the same key asked for earlier. The same key with another request is refused.
+func (s *Service) before(ctx context.Context, by Actor, a ask) (store.Answered, bool, error) {
+	if a.key == "" {
+		return store.Answered{}, false, nil
+	}
+	had, ok, err := s.db.Answer(ctx, by.ID, a.key)
+	if err != nil || !ok {
+		return had, false, err
+	}
+	if !slices.Equal(had.RequestHash, a.hash) {
+		return had, false, &problem.Problem{Kind: problem.Refused, Title: "This Idempotency-Key was used for another request", Asked: a.key,
+			Seen: "a request that differs from the one it led to " + had.Location, Rule: "one key, one request", Remedy: "take a new key for a new request"}
+	}
+	return had, true, nil
+}

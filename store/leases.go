@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// ErrLost says that a work's lease went to another process: whoever sees it stops at once.
+var ErrLost = errors.New("store: the lease on this work went to another process")
+
+// lockClass is the first half of the advisory lock that each living process holds.
+const lockClass = 8620
+
+// free is true of a work that nobody works on: its lease ran out or was given back, or its owner's process is dead,
+// which the database knows by the lock that died with it.
+const free = `(owner IS NULL OR lease_until < now() OR NOT EXISTS (
+	SELECT 1 FROM processes p JOIN pg_locks l ON l.locktype = 'advisory' AND l.classid = 8620 AND l.objid::bigint = p.lock_key
+		AND l.objsubid = 2 AND l.granted AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
+	WHERE p.id = owner))`
+
+// Lease is the right to work on one work. Fence grows with each owner.
+type Lease struct {
+	Work  uuid.UUID
+	Owner uuid.UUID
+	Fence int64
+}
+
+// Claim takes a work for a process; false if another works on it, or it has ended.
+func (q Queries) Claim(ctx context.Context, work, process uuid.UUID, life time.Duration) (Lease, bool, error) {
+	l, ok, err := first[Lease](q.g.WithContext(ctx).Raw(`
+		UPDATE works SET owner = ?, fence = fence + 1, lease_until = now() + make_interval(secs => ?), began_at = coalesce(began_at, now())
+		WHERE id = ? AND NOT ended AND `+free+` RETURNING id AS work, owner, fence`, process, life.Seconds(), work))
+	return l, ok, err
+}
+
+// update changes a work under its lease.
+func (q Queries) update(ctx context.Context, l Lease, set string, args ...any) error {
+	r := q.g.WithContext(ctx).Exec("UPDATE works SET "+set+" WHERE id = ? AND owner = ? AND fence = ? AND NOT ended",
+		append(args, l.Work, l.Owner, l.Fence)...)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrLost
+	}
+	return r.Error
+}
+
+// Renew keeps the lease for another while.
+func (q Queries) Renew(ctx context.Context, l Lease, life time.Duration) error {
+	return q.update(ctx, l, "lease_until = now() + make_interval(secs => ?)", life.Seconds())
+}
+
+// GiveBack ends the lease, so that the next process need not wait.
+func (q Queries) GiveBack(ctx context.Context, l Lease) error {
+	return q.update(ctx, l, "owner = NULL, lease_until = NULL")
+}
+
+// SetState moves a work to its next state.
+func (q Queries) SetState(ctx context.Context, l Lease, state string) error {
+	return q.update(ctx, l, "state = ?", state)
+}
+
+// SetProgress records how far a work is.
+func (q Queries) SetProgress(ctx context.Context, l Lease, p []Progress) error {
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return q.update(ctx, l, "progress = ?", string(raw))
+}
+
+// End ends a work. problem is nil, or why it failed, as JSON.
+func (q Queries) End(ctx context.Context, l Lease, state string, problem []byte) error {
+	var p any
+	if problem != nil {
+		p = string(problem)
+	}
+	return q.update(ctx, l, "state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL", state, p)
+}
+
+// Abandoned lists works that were begun and that nobody works on.
+func (q Queries) Abandoned(ctx context.Context, limit int) ([]Work, error) {
+	var rows []Work
+	return rows, q.g.WithContext(ctx).Table("works").Where("NOT ended AND began_at IS NOT NULL AND " + free).
+		Order("asked_at").Limit(limit).Find(&rows).Error
+}
+
+// SetCopyPlan keeps what a copy found to be done.
+func (q Queries) SetCopyPlan(ctx context.Context, work uuid.UUID, plan any) error {
+	raw, err := json.Marshal(plan)
+	if err != nil {
+		return err
+	}
+	return q.g.WithContext(ctx).Exec("UPDATE copies SET plan = ? WHERE work_id = ?", string(raw), work).Error
+}

@@ -1,0 +1,145 @@
+package store
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
+)
+
+// The outcomes of a tag change. None yet is an intent; unknown blocks the tag until the registry has been asked.
+const (
+	Done      = "done"
+	NotDone   = "not done"
+	Overtaken = "overtaken"
+	Unknown   = "unknown"
+)
+
+// TagLease is the right to be the one writer of a tag until a time. Owner is made for each change.
+type TagLease struct {
+	RegistryID uuid.UUID
+	Repository string
+	Tag        string
+	Owner      uuid.UUID
+	Fence      int64
+	Until      time.Time
+}
+
+// LeaseTag takes the tag's lease, or takes it again for the same owner; false if another has it.
+func (q Queries) LeaseTag(ctx context.Context, at Spot, tag string, owner uuid.UUID, life time.Duration) (TagLease, bool, error) {
+	var rows []TagLease
+	err := q.g.WithContext(ctx).Raw(`
+		INSERT INTO tag_leases AS l (registry_id, repository, tag, owner, until)
+		VALUES (@registry, @repository, @tag, @owner, now() + make_interval(secs => @life))
+		ON CONFLICT (registry_id, repository, tag) DO UPDATE
+		SET owner = @owner, until = excluded.until, fence = l.fence + CASE WHEN l.owner = @owner THEN 0 ELSE 1 END
+		WHERE l.until < now() OR l.owner = @owner
+		RETURNING *`,
+		map[string]any{"registry": at.RegistryID, "repository": at.Repository, "tag": tag, "owner": owner, "life": life.Seconds()}).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return TagLease{}, false, err
+	}
+	return rows[0], true, nil
+}
+
+// TagLeaseLeft is for how long another's lease on the tag still runs.
+func (q Queries) TagLeaseLeft(ctx context.Context, at Spot, tag string) (time.Duration, error) {
+	var s float64
+	err := q.g.WithContext(ctx).Raw(`SELECT coalesce(max(extract(epoch FROM until - now())), 0)
+		FROM tag_leases WHERE registry_id = ? AND repository = ? AND tag = ?`, at.RegistryID, at.Repository, tag).Scan(&s).Error
+	return time.Duration(max(s, 0) * float64(time.Second)), err
+}
+
+// FreeTag gives the lease back.
+func (q Queries) FreeTag(ctx context.Context, l TagLease) error {
+	return q.g.WithContext(ctx).Exec(`UPDATE tag_leases SET until = now() - interval '1 microsecond'
+		WHERE registry_id = ? AND repository = ? AND tag = ? AND owner = ?`, l.RegistryID, l.Repository, l.Tag, l.Owner).Error
+}
+
+// TagChange is a change of a tag's meaning, first as an intent, then with its outcome.
+type TagChange struct {
+	ID           uuid.UUID
+	Number       int64 `gorm:"->"`
+	RegistryID   uuid.UUID
+	Repository   string
+	Tag          string
+	FromDigest   *digest.Digest
+	ToDigest     digest.Digest
+	ActorID      uuid.UUID
+	Because      string
+	WorkID       *uuid.UUID
+	Fence        int64
+	IntendedAt   time.Time `gorm:"->"`
+	SeenBeforeAt time.Time
+	SeenAfterAt  *time.Time
+	Outcome      *string
+	SettledAt    *time.Time
+}
+
+// Spot is where the tag lies.
+func (c TagChange) Spot() Spot { return Spot{c.RegistryID, c.Repository} }
+
+// Intend writes the change down, before the registry is asked.
+func (t Tx) Intend(ctx context.Context, c TagChange) (TagChange, error) {
+	if err := t.g.WithContext(ctx).Table("tag_changes").Create(&c).Error; err != nil {
+		return c, err
+	}
+	return c, t.g.WithContext(ctx).Table("tag_changes").Where("id = ?", c.ID).Take(&c).Error
+}
+
+// SettleChange writes a change's outcome. Nothing happens, and false is returned, if it has one already (unknown
+// does not count), or if someone with a higher fence came in between.
+func (t Tx) SettleChange(ctx context.Context, c TagChange, outcome string, seenAfter time.Time, fence int64) (bool, error) {
+	r := t.g.WithContext(ctx).Exec(`UPDATE tag_changes c SET outcome = ?, seen_after_at = ?, settled_at = now()
+		WHERE id = ? AND (outcome IS NULL OR outcome = 'unknown') AND NOT EXISTS (
+			SELECT 1 FROM tag_leases l WHERE l.registry_id = c.registry_id AND l.repository = c.repository AND l.tag = c.tag AND l.fence > ?)`,
+		outcome, seenAfter, c.ID, fence)
+	return r.RowsAffected == 1, r.Error
+}
+
+// OpenChange finds the change of a tag that is an intent still, or whose outcome is unknown. There is one at most.
+func (q Queries) OpenChange(ctx context.Context, at Spot, tag string) (TagChange, bool, error) {
+	return first[TagChange](q.g.WithContext(ctx).Table("tag_changes").
+		Where("registry_id = ? AND repository = ? AND tag = ? AND (outcome IS NULL OR outcome = 'unknown')", at.RegistryID, at.Repository, tag))
+}
+
+// DeadIntents lists intents without an outcome whose writer's lease has run out.
+func (q Queries) DeadIntents(ctx context.Context, limit int) ([]TagChange, error) {
+	var rows []TagChange
+	err := q.g.WithContext(ctx).Raw(`SELECT c.* FROM tag_changes c JOIN tag_leases l USING (registry_id, repository, tag)
+		WHERE c.outcome IS NULL AND l.until < now() ORDER BY c.number LIMIT ?`, limit).Scan(&rows).Error
+	return rows, err
+}
+
+// Meaning is what a tag meant from a time on, by a change of Dovrak's that was done.
+type Meaning struct {
+	TagChange
+	ActorName   string
+	PromotionNo *int64
+}
+
+// Meanings gives the changes done to a tag, or to all tags of a repository if tag is empty, oldest first, from the
+// last one before since on; at most limit of the newest.
+func (q Queries) Meanings(ctx context.Context, at Spot, tag string, since time.Time, limit int) ([]Meaning, error) {
+	g := q.g.WithContext(ctx).Table("tag_changes c").
+		Joins("JOIN actors a ON a.id = c.actor_id").Joins("LEFT JOIN promotions p ON p.work_id = c.work_id").
+		Select("c.*, a.name AS actor_name, p.number AS promotion_no").
+		Where("c.registry_id = ? AND c.repository = ? AND c.outcome = 'done'", at.RegistryID, at.Repository).
+		Where(`c.settled_at >= coalesce((SELECT max(b.settled_at) FROM tag_changes b WHERE b.registry_id = c.registry_id
+			AND b.repository = c.repository AND b.tag = c.tag AND b.outcome = 'done' AND b.settled_at <= ?), '-infinity')`, since)
+	if tag != "" {
+		g = g.Where("c.tag = ?", tag)
+	}
+	var rows []Meaning
+	err := g.Order("c.settled_at DESC, c.number DESC").Limit(limit).Scan(&rows).Error
+	slices.Reverse(rows)
+	return rows, err
+}
+
+// WorkPointed lists the tags that a work has pointed already.
+func (q Queries) WorkPointed(ctx context.Context, work uuid.UUID) ([]TagChange, error) {
+	var rows []TagChange
+	return rows, q.g.WithContext(ctx).Table("tag_changes").Where("work_id = ? AND outcome = 'done'", work).Order("number").Find(&rows).Error
+}

@@ -1,0 +1,186 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"dovrak/core/plan"
+
+	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
+)
+
+// Work is a copy or a promotion under way, or ended.
+type Work struct {
+	ID          uuid.UUID
+	Kind        string
+	State       string
+	Ended       bool
+	RequestedBy uuid.UUID
+	Because     string
+	Progress    []Progress      `gorm:"serializer:json"`
+	Problem     json.RawMessage `gorm:"->"`
+	AskedAt     time.Time       `gorm:"->"`
+	BeganAt     *time.Time      `gorm:"->"`
+	EndedAt     *time.Time      `gorm:"->"`
+	Fence       int64           `gorm:"->"`
+}
+
+// The kinds of work, and the states they go through.
+const (
+	KindCopy      = "copy"
+	KindPromotion = "promotion"
+
+	StateAsked     = "asked"
+	StateMoving    = "moving"
+	StateSwitching = "switching"
+	StateVerified  = "verified"
+	StateFailed    = "failed"
+)
+
+// Progress is how far one place is. Bytes of pieces that were there already count as Present.
+type Progress struct {
+	Repository string `json:"repository"`
+	Moved      int64  `json:"moved"`
+	Total      int64  `json:"total"`
+	Present    int64  `json:"present"`
+	Blobs      int    `json:"blobs"` // moved or mounted
+}
+
+// Copy is a copy's own record.
+type Copy struct {
+	WorkID        uuid.UUID
+	Number        int64 `gorm:"->"`
+	SourceID      uuid.UUID
+	Source        string
+	DestinationID uuid.UUID
+	Destination   string
+	Digest        digest.Digest
+	Verify        bool
+	Plan          *plan.Copy `gorm:"serializer:json"`
+}
+
+// Promotion is a promotion's own record.
+type Promotion struct {
+	WorkID      uuid.UUID
+	Number      int64 `gorm:"->"`
+	Component   string
+	Environment string
+	Digest      digest.Digest
+	Version     string
+	Plan        plan.Promotion `gorm:"serializer:json"`
+}
+
+// CopyWork and PromotionWork are the records together, with the requester's name.
+type (
+	CopyWork struct {
+		Work          Work `gorm:"embedded"`
+		Copy          Copy `gorm:"embedded"`
+		RequesterName string
+	}
+	PromotionWork struct {
+		Work          Work      `gorm:"embedded"`
+		Promotion     Promotion `gorm:"embedded"`
+		RequesterName string
+	}
+)
+
+func (t Tx) addWork(ctx context.Context, w Work) error {
+	return t.g.WithContext(ctx).Table("works").Create(&w).Error
+}
+
+// AddCopy keeps a copy that was asked for and gives its number.
+func (t Tx) AddCopy(ctx context.Context, w Work, c Copy) (int64, error) {
+	if err := t.addWork(ctx, w); err != nil {
+		return 0, err
+	}
+	if err := t.g.WithContext(ctx).Table("copies").Create(&c).Error; err != nil {
+		return 0, err
+	}
+	return t.number(ctx, "copies", w.ID)
+}
+
+// AddPromotion keeps a promotion that was asked for and gives its number.
+func (t Tx) AddPromotion(ctx context.Context, w Work, p Promotion) (int64, error) {
+	if err := t.addWork(ctx, w); err != nil {
+		return 0, err
+	}
+	if err := t.g.WithContext(ctx).Table("promotions").Create(&p).Error; err != nil {
+		return 0, err
+	}
+	return t.number(ctx, "promotions", w.ID)
+}
+
+func (t Tx) number(ctx context.Context, table string, work uuid.UUID) (int64, error) {
+	var n int64
+	return n, t.g.WithContext(ctx).Table(table).Where("work_id = ?", work).Pluck("number", &n).Error
+}
+
+const (
+	copyFrom      = "works w JOIN copies d ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by"
+	promotionFrom = "works w JOIN promotions d ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by"
+)
+
+// Page asks for at most Limit records with a number below Before (0: from the newest on).
+type Page struct {
+	Before int64
+	Limit  int
+}
+
+func paged[T any](ctx context.Context, q Queries, from string, p Page, where string, args ...any) ([]T, error) {
+	g := q.g.WithContext(ctx).Table(from).Select("w.*, d.*, a.name AS requester_name").Order("d.number DESC").Limit(p.Limit)
+	if p.Before > 0 {
+		g = g.Where("d.number < ?", p.Before)
+	}
+	if where != "" {
+		g = g.Where(where, args...)
+	}
+	var rows []T
+	return rows, g.Find(&rows).Error
+}
+
+func one[T any](rows []T, err error) (T, bool, error) {
+	if err != nil || len(rows) == 0 {
+		var zero T
+		return zero, false, err
+	}
+	return rows[0], true, nil
+}
+
+// Copies lists copies, newest first.
+func (q Queries) Copies(ctx context.Context, p Page) ([]CopyWork, error) {
+	return paged[CopyWork](ctx, q, copyFrom, p, "")
+}
+
+// CopyNumbered finds a copy.
+func (q Queries) CopyNumbered(ctx context.Context, n int64) (CopyWork, bool, error) {
+	return one(paged[CopyWork](ctx, q, copyFrom, Page{Limit: 1}, "d.number = ?", n))
+}
+
+// CopyByWork finds a copy.
+func (q Queries) CopyByWork(ctx context.Context, id uuid.UUID) (CopyWork, bool, error) {
+	return one(paged[CopyWork](ctx, q, copyFrom, Page{Limit: 1}, "w.id = ?", id))
+}
+
+// Promotions lists promotions, newest first; of one component and environment where they are named.
+func (q Queries) Promotions(ctx context.Context, p Page, component, environment string) ([]PromotionWork, error) {
+	return paged[PromotionWork](ctx, q, promotionFrom, p, "(? = '' OR component = ?) AND (? = '' OR environment = ?)",
+		component, component, environment, environment)
+}
+
+// PromotionNumbered finds a promotion.
+func (q Queries) PromotionNumbered(ctx context.Context, n int64) (PromotionWork, bool, error) {
+	return one(paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: 1}, "d.number = ?", n))
+}
+
+// PromotionByWork finds a promotion.
+func (q Queries) PromotionByWork(ctx context.Context, id uuid.UUID) (PromotionWork, bool, error) {
+	return one(paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: 1}, "w.id = ?", id))
+}
+
+// OpenPromotions lists the promotions that have not ended, for all homes or for one.
+func (q Queries) OpenPromotions(ctx context.Context, component, environment string) ([]PromotionWork, error) {
+	return paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: 1000},
+		"NOT w.ended AND (? = '' OR component = ?) AND (? = '' OR environment = ?)", component, component, environment, environment)
+}
