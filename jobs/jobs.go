@@ -48,7 +48,9 @@ func (q *Queue) Insert(ctx context.Context, tx pgx.Tx, job service.Job) error {
 func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.CopyJob]) error { return s.RunCopy(ctx, j.Args.Work) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.PromotionJob]) error { return s.RunPromotion(ctx, j.Args.Work) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.PromotionJob]) error {
+		return s.RunPromotion(ctx, j.Args.Work)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.WatchJob]) error { return s.Watch(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.PruneJob]) error { return s.Prune(ctx) }))
 	client, err := river.NewClient(riverpgxv5.New(q.store.Pool), &river.Config{

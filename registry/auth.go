@@ -55,10 +55,11 @@ func (t *tokens) sign(req *http.Request, scopes []string) {
 
 func key(scopes []string) string { return strings.Join(scopes, " ") }
 
-// answer takes up a challenge, and reports whether it is worth asking again.
-func (t *tokens) answer(ctx context.Context, headers []string, scopes []string) (bool, error) {
+// answer takes up the challenge of a 401, and reports whether it is worth asking again.
+func (t *tokens) answer(ctx context.Context, resp *http.Response, scopes []string) (bool, error) {
 	anonymous := t.c.cfg.Credential == Credential{}
-	for _, h := range headers {
+	_, _, tried := resp.Request.BasicAuth()
+	for _, h := range resp.Header.Values("WWW-Authenticate") {
 		scheme, params := challenge(h)
 		switch {
 		case scheme == "bearer" && params["realm"] != "":
@@ -66,10 +67,9 @@ func (t *tokens) answer(ctx context.Context, headers []string, scopes []string) 
 			return err == nil, err
 		case scheme == "basic" && !anonymous:
 			t.mu.Lock()
-			first := !t.basic
 			t.basic = true
 			t.mu.Unlock()
-			return first, nil
+			return !tried, nil
 		}
 	}
 	return false, nil

@@ -205,7 +205,7 @@ func (c *Client) once(ctx context.Context, rq request) (*http.Response, error) {
 		return nil, err
 	}
 	if resp.StatusCode == http.StatusUnauthorized && rq.stream == nil && c.own(resp.Request.URL) {
-		renewed, err := c.auth.answer(ctx, resp.Header.Values("WWW-Authenticate"), rq.scopes)
+		renewed, err := c.auth.answer(ctx, resp, rq.scopes)
 		if err != nil {
 			return nil, errors.Join(err, drain(resp))
 		}

@@ -40,20 +40,19 @@ func (d *watchdog) cause(err error) error {
 	return err
 }
 
-func (d *watchdog) reader(r io.Reader) io.Reader { return &watched{d: d, r: r} }
+func (d *watchdog) reader(r io.Reader) io.Reader { return watched{d, r} }
 
 func (d *watchdog) body(rc io.ReadCloser) io.ReadCloser {
 	d.touch()
-	return &watched{d: d, r: rc, c: rc}
+	return watchedBody{watched{d, rc}, rc}
 }
 
 type watched struct {
 	d *watchdog
 	r io.Reader
-	c io.Closer
 }
 
-func (w *watched) Read(p []byte) (int, error) {
+func (w watched) Read(p []byte) (int, error) {
 	n, err := w.r.Read(p)
 	if n > 0 {
 		w.d.touch()
@@ -64,7 +63,12 @@ func (w *watched) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (w *watched) Close() error {
+type watchedBody struct {
+	watched
+	c io.Closer
+}
+
+func (w watchedBody) Close() error {
 	err := w.c.Close()
 	w.d.release()
 	return err

@@ -18,6 +18,7 @@ type Standing struct {
 	At           time.Time
 	Charter      int64
 	Organisation string
+	TrailSize    int64
 	Environments []StandingEnvironment
 	Rows         []StandingRow
 }
@@ -64,6 +65,9 @@ func (s *Service) Standing(ctx context.Context, by Actor) (Standing, error) {
 	}
 	out := Standing{Charter: law.Version, Organisation: law.Organisation, Rows: []StandingRow{}}
 	if out.At, err = s.db.Now(ctx); err != nil {
+		return out, err
+	}
+	if out.TrailSize, err = s.db.TrailSize(ctx); err != nil {
 		return out, err
 	}
 	for _, name := range law.Order() {

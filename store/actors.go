@@ -123,7 +123,7 @@ func (q Queries) KeyFingerprint(ctx context.Context) ([]byte, error) {
 
 // SetKeyFingerprint binds an empty database to a key.
 func (t Tx) SetKeyFingerprint(ctx context.Context, fp []byte) error {
-	return t.g.WithContext(ctx).Exec("INSERT INTO instance (key_fingerprint) VALUES (?)", fp).Error
+	return t.g.WithContext(ctx).Table("instance").Create(map[string]any{"key_fingerprint": fp}).Error
 }
 
 // PermissionsOf lists what an actor may, in order.

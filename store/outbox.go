@@ -63,22 +63,25 @@ func (t Tx) Tell(ctx context.Context, topic string, payload any) error {
 }
 
 // EventsAfter lists events behind one, oldest first. Those of transactions that could still be joined by an earlier
-// one are left for the next call, so that nobody who goes on from the last id misses any.
-func (q Queries) EventsAfter(ctx context.Context, after EventID, limit int) ([]Event, error) {
+// one are left for the next call, so that nobody who goes on from the last id misses any; waits tells that there are such.
+func (q Queries) EventsAfter(ctx context.Context, after EventID, limit int) (events []Event, waits bool, err error) {
 	var rows []struct {
 		Xact, ID int64
 		At       time.Time
 		Topic    string
 		Payload  json.RawMessage
+		Waits    bool
 	}
-	err := q.g.WithContext(ctx).Raw(`SELECT xact::text::bigint AS xact, id, at, topic, payload FROM outbox
-		WHERE (xact, id) > (?::text::xid8, ?) AND xact < pg_snapshot_xmin(pg_current_snapshot())
-		ORDER BY outbox.xact, outbox.id LIMIT ?`, strconv.FormatInt(after.Xact, 10), after.Number, limit).Scan(&rows).Error
-	out := make([]Event, len(rows))
-	for i, r := range rows {
-		out[i] = Event{EventID{r.Xact, r.ID}, r.At.UTC(), r.Topic, r.Payload}
+	err = q.g.WithContext(ctx).Raw(`SELECT xact::text::bigint AS xact, id, at, topic, payload,
+			xact >= pg_snapshot_xmin(pg_current_snapshot()) AS waits FROM outbox
+		WHERE (xact, id) > (?::text::xid8, ?) ORDER BY outbox.xact, outbox.id LIMIT ?`, strconv.FormatInt(after.Xact, 10), after.Number, limit).Scan(&rows).Error
+	for _, r := range rows {
+		if r.Waits {
+			return events, true, err
+		}
+		events = append(events, Event{EventID{r.Xact, r.ID}, r.At.UTC(), r.Topic, r.Payload})
 	}
-	return out, err
+	return events, false, err
 }
 
 // LastEvent is the id from which a new stream begins.

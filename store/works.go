@@ -87,6 +87,7 @@ type (
 )
 
 func (t Tx) addWork(ctx context.Context, w Work) error {
+	w.Progress = []Progress{}
 	return t.g.WithContext(ctx).Table("works").Create(&w).Error
 }
 

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"sync/atomic"
 	"time"
 
 	"dovrak/core/image"
@@ -133,7 +134,7 @@ func moveBlob(ctx context.Context, from, to *registry.Repository, p plan.Piece, 
 			opt.Moved(0, 1)
 			return struct{}{}, nil
 		}
-		opt.Moved(-counted.n, 0) // what a failed try moved is not there
+		opt.Moved(-counted.n.Load(), 0) // what a failed try moved is not there
 		if registry.Passing(last) && ctx.Err() == nil {
 			return struct{}{}, last
 		}
@@ -171,12 +172,12 @@ func explain(from, to *registry.Repository, p plan.Piece, err error) error {
 type counter struct {
 	r    interface{ Read([]byte) (int, error) }
 	tell func(int64, int)
-	n    int64
+	n    atomic.Int64 // a connection may still read when its request has failed
 }
 
 func (c *counter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
-	c.n += int64(n)
+	c.n.Add(int64(n))
 	c.tell(int64(n), 0)
 	return n, err
 }

@@ -1,0 +1,79 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"reflect"
+	"regexp"
+	"strings"
+
+	"dovrak/api/wire"
+
+	"github.com/swaggest/jsonschema-go"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
+)
+
+// Document is the OpenAPI 3.1 document of all routes, made from the types that they take and give.
+func Document() ([]byte, error) {
+	r := openapi31.NewReflector()
+	r.Spec.Info.WithTitle("Dovrak").WithVersion("1").WithDescription("Governs how container images are tagged, pinned by digest, copied and promoted between registries.")
+	r.Spec.SetHTTPBearerTokenSecurity("token", "", "A token, as dovrak token issue gives it.")
+	r.Spec.SetAPIKeySecurity("session", sessionCookie, openapi.InCookie, "The console's session.")
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptProp(required), jsonschema.InterceptNullability(notNull), jsonschema.InterceptDefName(plainName))
+	for _, rt := range routes() {
+		if err := describe(r, rt); err != nil {
+			return nil, err
+		}
+	}
+	return json.MarshalIndent(r.Spec, "", "  ")
+}
+
+var pathParam = regexp.MustCompile(`:(\w+)`)
+
+func describe(r *openapi31.Reflector, rt route) error {
+	oc, err := r.NewOperationContext(rt.method, pathParam.ReplaceAllString(rt.path, "{$1}"))
+	if err != nil {
+		return err
+	}
+	oc.SetID(rt.id)
+	oc.SetSummary(rt.summary)
+	if !rt.open {
+		oc.SetDescription("Needs the permission " + string(rt.needs) + ".")
+		oc.AddSecurity("token")
+		oc.AddSecurity("session")
+	}
+	oc.AddReqStructure(rt.in)
+	status := max(rt.status, http.StatusOK)
+	oc.AddRespStructure(rt.out, openapi.WithHTTPStatus(status), func(cu *openapi.ContentUnit) { cu.ContentType = rt.media })
+	oc.AddRespStructure(wire.Problem{}, openapi.WithContentType("application/problem+json"), func(cu *openapi.ContentUnit) { cu.IsDefault = true })
+	return r.AddOperation(oc)
+}
+
+// required makes every property required that JSON always writes.
+func required(p jsonschema.InterceptPropParams) error {
+	tag, ok := p.Field.Tag.Lookup("json")
+	if !p.Processed || !ok || tag == "-" || strings.Contains(tag, ",omitempty") {
+		return nil
+	}
+	for _, r := range p.ParentSchema.Required {
+		if r == p.Name {
+			return nil
+		}
+	}
+	p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+	return nil
+}
+
+// notNull takes back that lists, maps and optional fields may be null: they are there with a value, or not there.
+func notNull(p jsonschema.InterceptNullabilityParams) {
+	if p.NullAdded {
+		*p.Schema = p.OrigSchema
+		p.Schema.RemoveType(jsonschema.Null)
+	}
+}
+
+// plainName names a type as Go does, without its package.
+func plainName(t reflect.Type, _ string) string {
+	return strings.ToUpper(t.Name()[:1]) + t.Name()[1:]
+}

@@ -1,0 +1,323 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"dovrak/api/wire"
+	"dovrak/core/image"
+	"dovrak/core/problem"
+	"dovrak/service"
+	"dovrak/store"
+)
+
+// What routes take besides a body: from the path and from the query.
+type (
+	none      struct{}
+	pageQuery struct {
+		Before string `query:"before" json:"-" description:"the next of the page before"`
+		Limit  int    `query:"limit" json:"-" description:"1 to 200; 50 if not given"`
+	}
+	promotionsQuery struct {
+		pageQuery
+		Component   string `query:"component" json:"-"`
+		Environment string `query:"environment" json:"-"`
+	}
+	numbered struct {
+		Number int64 `path:"number" param:"number" json:"-" required:"true"`
+	}
+	imageQuery struct {
+		Reference string `query:"reference" json:"-" required:"true" description:"a full reference"`
+	}
+	trailQuery struct {
+		pageQuery
+		Subject   string `query:"subject" json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
+		Component string `query:"component" json:"-"`
+	}
+	meaningQuery struct {
+		Tag string `query:"tag" json:"-" required:"true" description:"REGISTRY/REPOSITORY:TAG"`
+		At  string `query:"at" json:"-" required:"true" description:"a time, RFC 3339"`
+	}
+	historyQuery struct {
+		Component string `query:"component" json:"-" required:"true"`
+		Since     string `query:"since" json:"-" description:"a time, RFC 3339; 28 days ago if not given"`
+	}
+	keyQuery struct {
+		Key string `header:"Idempotency-Key" json:"-" description:"the same key and request give the same work again"`
+	}
+	keyedCopy struct {
+		keyQuery
+		wire.NewCopy
+	}
+	keyedPromotion struct {
+		keyQuery
+		wire.NewPromotion
+	}
+	// accepted is the answer to a request that starts work: its number, and where it can be looked at.
+	accepted struct {
+		Location string `header:"Location" json:"-" required:"true"`
+		Number   int64  `json:"number"`
+	}
+)
+
+func (p pageQuery) limit() int {
+	if p.Limit < 1 || p.Limit > 200 {
+		return 50
+	}
+	return p.Limit
+}
+
+func (p pageQuery) page() (store.Page, error) {
+	page := store.Page{Limit: p.limit() + 1} // one more tells whether others follow
+	if p.Before == "" {
+		return page, nil
+	}
+	n, err := strconv.ParseInt(p.Before, 10, 64)
+	if err != nil || n < 1 {
+		return page, &problem.Problem{Kind: problem.Malformed, Title: "This list cannot be gone on with", Asked: image.Printable(p.Before),
+			Remedy: "begin the list anew, and take its next as it is given"}
+	}
+	page.Before = n
+	return page, nil
+}
+
+// cut takes a page's items and its cursor from one item too many.
+func cut[T any](items []T, limit int, number func(T) int64) ([]T, string) {
+	if len(items) <= limit {
+		return items, ""
+	}
+	items = items[:limit]
+	return items, strconv.FormatInt(number(items[limit-1]), 10)
+}
+
+// routes is every route there is, with the permission that it needs.
+func routes() []route {
+	return []route{
+		open(http.MethodGet, "/healthz", "health", "Whether the process lives", health),
+		open(http.MethodGet, "/readyz", "ready", "Whether it can do its work", ready),
+		{method: http.MethodPost, path: "/api/v1/session", open: true, id: "signIn", summary: "Trade a token for a session of the console",
+			in: wire.SignIn{}, out: wire.Actor{}, handle: (*API).signIn},
+		{method: http.MethodDelete, path: "/api/v1/session", needs: service.Read, id: "signOut", summary: "End the console's session",
+			in: none{}, out: wire.Health{}, handle: (*API).signOut},
+		call(http.MethodGet, "/api/v1/whoami", service.Read, "whoami", "Who is signed in", whoami),
+
+		call(http.MethodGet, "/api/v1/registries", service.Read, "registries", "The connected registries", registries),
+		call(http.MethodPost, "/api/v1/registries", service.Keep, "addRegistry", "Connect a registry", addRegistry),
+		call(http.MethodGet, "/api/v1/charter", service.Read, "charter", "The charter in force", charterNow),
+		call(http.MethodPost, "/api/v1/charter", service.Keep, "adoptCharter", "Adopt a charter", adoptCharter),
+		call(http.MethodGet, "/api/v1/tokens", service.Keep, "tokens", "Tokens, newest first", tokens),
+		call(http.MethodPost, "/api/v1/tokens", service.Keep, "issueToken", "Issue a token", issueToken),
+		call(http.MethodDelete, "/api/v1/tokens/:number", service.Keep, "revokeToken", "Revoke a token", revokeToken),
+
+		call(http.MethodGet, "/api/v1/image", service.Read, "image", "What a reference means", showImage),
+		call(http.MethodPost, "/api/v1/tag-changes", service.Point, "point", "Point tags", point),
+		call(http.MethodGet, "/api/v1/copies", service.Read, "copies", "Copies, newest first", copies),
+		call(http.MethodPost, "/api/v1/copies", service.Copy, "copy", "Copy an image", askCopy).starts(),
+		call(http.MethodGet, "/api/v1/copies/:number", service.Read, "copyNumbered", "One copy", copyNumbered),
+		call(http.MethodPost, "/api/v1/promotion-plans", service.Read, "plan", "What a promotion would do", planPromotion),
+		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions, newest first", promotions),
+		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
+		call(http.MethodGet, "/api/v1/promotions/:number", service.Read, "promotionNumbered", "One promotion", promotionNumbered),
+
+		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
+		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
+		call(http.MethodGet, "/api/v1/standing", service.Read, "standing", "What stands where", standing),
+		call(http.MethodGet, "/api/v1/history", service.Read, "history", "What a component's tags meant over a time", history),
+		{method: http.MethodGet, path: "/api/v1/events", needs: service.Read, id: "events", summary: "What changes, as it changes; Last-Event-ID resumes",
+			in: none{}, out: wire.Event{}, media: "text/event-stream", handle: (*API).events},
+		{method: http.MethodGet, path: "/metrics", needs: service.Read, id: "metrics", summary: "Measurements, as OpenMetrics",
+			in: none{}, out: "", media: "application/openmetrics-text", handle: (*API).metrics},
+	}
+}
+
+func health(context.Context, *API, none) (wire.Health, error) {
+	return wire.Health{Status: "lives"}, nil
+}
+
+func ready(ctx context.Context, a *API, _ none) (wire.Health, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if err := a.service.Ready(ctx); err != nil {
+		return wire.Health{}, (&problem.Problem{Kind: problem.Unreachable, Title: "The service is not ready", Seen: "its database does not answer",
+			Remedy: "see that PostgreSQL is up; the service goes on by itself"}).Because(err)
+	}
+	return wire.Health{Status: "ready"}, nil
+}
+
+func whoami(_ context.Context, _ *API, by service.Actor, _ none) (wire.Actor, error) {
+	return viewActor(by), nil
+}
+
+func registries(ctx context.Context, a *API, by service.Actor, _ none) (wire.Registries, error) {
+	rows, err := a.service.Registries(ctx, by)
+	return wire.Registries{Items: each(rows, viewRegistry)}, err
+}
+
+func addRegistry(ctx context.Context, a *API, by service.Actor, in wire.NewRegistry) (wire.Registry, error) {
+	r, err := a.service.AddRegistry(ctx, by, service.NewRegistry{Name: in.Name, Address: in.Address, CAPEM: in.CA, Account: in.Account,
+		Secret: in.Secret, RequestsPerSecond: in.RequestsPerSecond, TransfersAtOnce: in.TransfersAtOnce})
+	return viewRegistry(r), err
+}
+
+func charterNow(ctx context.Context, a *API, by service.Actor, _ none) (wire.Charter, error) {
+	c, err := a.service.Charter(ctx, by)
+	return wire.Charter{Version: c.Version, Document: c.Document, Adopted: c.AdoptedAt.UTC()}, err
+}
+
+func adoptCharter(ctx context.Context, a *API, by service.Actor, in wire.CharterDocument) (wire.CharterVersion, error) {
+	v, err := a.service.Adopt(ctx, by, in.Document)
+	return wire.CharterVersion{Version: v}, err
+}
+
+func tokens(ctx context.Context, a *API, by service.Actor, in pageQuery) (wire.Tokens, error) {
+	page, err := in.page()
+	if err != nil {
+		return wire.Tokens{}, err
+	}
+	rows, err := a.service.Tokens(ctx, by, page)
+	rows, next := cut(rows, in.limit(), func(t store.ListedToken) int64 { return t.Number })
+	return wire.Tokens{Items: each(rows, viewToken), Next: next}, err
+}
+
+func issueToken(ctx context.Context, a *API, by service.Actor, in wire.NewToken) (wire.IssuedToken, error) {
+	life, err := time.ParseDuration(in.For)
+	if err != nil {
+		return wire.IssuedToken{}, &problem.Problem{Kind: problem.Malformed, Title: "This token cannot be issued", Asked: "for " + image.Printable(in.For),
+			Seen: "no duration", Remedy: "write e.g. 12h or 720h"}
+	}
+	n := service.NewToken{Name: in.Name, Kind: in.Kind, Life: life}
+	for _, m := range in.May {
+		n.May = append(n.May, service.Permission(m))
+	}
+	t, err := a.service.IssueToken(ctx, by, n)
+	return wire.IssuedToken{Number: t.Number, Token: t.Secret, Expires: t.Expires}, err
+}
+
+func revokeToken(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Health, error) {
+	return wire.Health{Status: "revoked"}, a.service.RevokeToken(ctx, by, in.Number)
+}
+
+func showImage(ctx context.Context, a *API, by service.Actor, in imageQuery) (wire.Image, error) {
+	ref, err := image.ParseReference(in.Reference)
+	if err != nil {
+		return wire.Image{}, err
+	}
+	img, err := a.service.Show(ctx, by, ref)
+	return viewImage(img), err
+}
+
+func point(ctx context.Context, a *API, by service.Actor, in wire.NewPoint) (wire.TagChanges, error) {
+	ref, err := image.ParseReference(in.Image)
+	if err != nil {
+		return wire.TagChanges{}, err
+	}
+	out, err := a.service.Point(ctx, by, ref, in.Tags, in.Because)
+	return wire.TagChanges{Items: each(out, viewPointed)}, err
+}
+
+func copies(ctx context.Context, a *API, by service.Actor, in pageQuery) (wire.Copies, error) {
+	page, err := in.page()
+	if err != nil {
+		return wire.Copies{}, err
+	}
+	rows, err := a.service.Copies(ctx, by, page)
+	rows, next := cut(rows, in.limit(), func(c service.CopyView) int64 { return c.Copy.Number })
+	return wire.Copies{Items: each(rows, viewCopy), Next: next}, err
+}
+
+func askCopy(ctx context.Context, a *API, by service.Actor, in keyedCopy) (accepted, error) {
+	from, err := image.ParseReference(in.From)
+	if err != nil {
+		return accepted{}, err
+	}
+	to, err := image.ParseRepository(in.To)
+	if err != nil {
+		return accepted{}, err
+	}
+	w, err := a.service.AskCopy(ctx, by, service.NewCopy{From: from, To: to, Verify: in.Verify, Key: in.Key})
+	return accepted{"/api/v1/copies/" + strconv.FormatInt(w.Number, 10), w.Number}, err
+}
+
+func copyNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Copy, error) {
+	c, err := a.service.CopyNumbered(ctx, by, in.Number)
+	return viewCopy(c), err
+}
+
+func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {
+	p, version, err := a.service.PlanPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To})
+	return viewPlan(p, version), err
+}
+
+func promotions(ctx context.Context, a *API, by service.Actor, in promotionsQuery) (wire.Promotions, error) {
+	page, err := in.page()
+	if err != nil {
+		return wire.Promotions{}, err
+	}
+	rows, err := a.service.Promotions(ctx, by, page, in.Component, in.Environment)
+	rows, next := cut(rows, in.limit(), func(p store.PromotionWork) int64 { return p.Promotion.Number })
+	return wire.Promotions{Items: each(rows, viewPromotion), Next: next}, err
+}
+
+func askPromotion(ctx context.Context, a *API, by service.Actor, in keyedPromotion) (accepted, error) {
+	w, err := a.service.AskPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Because: in.Because, Key: in.Key})
+	return accepted{"/api/v1/promotions/" + strconv.FormatInt(w.Number, 10), w.Number}, err
+}
+
+func promotionNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Promotion, error) {
+	p, err := a.service.PromotionNumbered(ctx, by, in.Number)
+	return viewPromotion(p), err
+}
+
+func trailPage(ctx context.Context, a *API, by service.Actor, in trailQuery) (wire.Trail, error) {
+	limit := in.limit()
+	rows, err := a.service.Trail(ctx, by, service.TrailFilter{Subject: in.Subject, Component: in.Component, Before: in.Before, Limit: limit + 1})
+	out := wire.Trail{Items: each(rows[:min(len(rows), limit)], viewEntry)}
+	if len(rows) > limit {
+		out.Next = rows[limit-1].ID
+	}
+	return out, err
+}
+
+func meaning(ctx context.Context, a *API, by service.Actor, in meaningQuery) (wire.Meaning, error) {
+	tag, err := image.ParseReference(in.Tag)
+	if err != nil {
+		return wire.Meaning{}, err
+	}
+	at, err := service.Moment(in.At)
+	if err != nil {
+		return wire.Meaning{}, err
+	}
+	m, err := a.service.MeantAt(ctx, by, tag, at)
+	out := viewStretch(m)
+	out.Tag = tag.String()
+	return out, err
+}
+
+func standing(ctx context.Context, a *API, by service.Actor, _ none) (wire.Standing, error) {
+	s, err := a.service.Standing(ctx, by)
+	return viewStanding(s), err
+}
+
+func history(ctx context.Context, a *API, by service.Actor, in historyQuery) (wire.History, error) {
+	since := time.Now().Add(-28 * 24 * time.Hour)
+	if in.Since != "" {
+		var err error
+		if since, err = service.Moment(in.Since); err != nil {
+			return wire.History{}, err
+		}
+	}
+	h, err := a.service.History(ctx, by, in.Component, since)
+	return viewHistory(h), err
+}
+
+// each turns records into their views; never nil, so that JSON has a list.
+func each[A, B any](in []A, f func(A) B) []B {
+	out := make([]B, 0, len(in))
+	for _, v := range in {
+		out = append(out, f(v))
+	}
+	return slices.Clip(out)
+}

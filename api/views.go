@@ -1,0 +1,155 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"dovrak/api/wire"
+	"dovrak/core/plan"
+	"dovrak/core/problem"
+	"dovrak/service"
+	"dovrak/store"
+
+	"github.com/opencontainers/go-digest"
+)
+
+func viewActor(a service.Actor) wire.Actor {
+	return wire.Actor{Name: a.Name, Kind: a.Kind, May: each(a.May, func(p service.Permission) string { return string(p) }), Expires: a.Expires}
+}
+
+func viewRegistry(r store.Registry) wire.Registry {
+	return wire.Registry{Name: r.Name, Address: r.Address, OwnCA: r.CAPEM != "", Account: r.CredentialName,
+		RequestsPerSecond: r.RequestsPerSecond, TransfersAtOnce: r.TransfersAtOnce, Connected: r.CreatedAt.UTC()}
+}
+
+func viewToken(t store.ListedToken) wire.Token {
+	return wire.Token{Number: t.Number, Name: t.Name, Kind: t.Kind, Created: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), Revoked: utc(t.RevokedAt)}
+}
+
+func utc(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	u := t.UTC()
+	return &u
+}
+
+func viewImage(i service.Image) wire.Image {
+	out := wire.Image{Reference: i.Ref.String(), Digest: i.Ref.Digest.String(), MediaType: i.MediaType, Index: i.Index, Seen: i.SeenAt,
+		Created: utc(i.Created), Version: i.Version, Annotations: i.Annotations}
+	counted := map[digest.Digest]bool{}
+	for _, p := range i.Platforms {
+		pi := wire.PlatformImage{Platform: p.Platform.String(), Digest: p.Digest.String(), Size: p.Size, Created: utc(p.Created), Labels: p.Labels, Layers: []wire.Layer{}}
+		shared := p.Size
+		for _, l := range p.Layers {
+			pi.Layers = append(pi.Layers, wire.Layer{Digest: l.Digest.String(), Size: l.Size, MediaType: l.MediaType})
+			if counted[l.Digest] {
+				shared -= l.Size
+			}
+			counted[l.Digest] = true
+		}
+		out.Size += shared
+		out.Platforms = append(out.Platforms, pi)
+	}
+	if out.Platforms == nil {
+		out.Platforms = []wire.PlatformImage{}
+	}
+	return out
+}
+
+func viewPointed(p service.Pointed) wire.TagChange {
+	return wire.TagChange{Tag: p.Tag.String(), From: p.From.String(), To: p.To.String(), Changed: p.Changed, Number: p.Number, At: p.At.UTC()}
+}
+
+func viewProgress(p store.Progress) wire.Progress {
+	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Total: p.Total, Present: p.Present, Pieces: p.Blobs}
+}
+
+func viewWork(w store.Work, number int64, by string) wire.Work {
+	out := wire.Work{Number: number, State: w.State, Ended: w.Ended, By: by, Asked: w.AskedAt.UTC(), Began: utc(w.BeganAt), EndedAt: utc(w.EndedAt),
+		Progress: each(w.Progress, viewProgress)}
+	if len(w.Problem) > 0 {
+		var p problem.Problem
+		if json.Unmarshal(w.Problem, &p) == nil { // it was written by the service itself
+			v := viewProblem(&p)
+			out.Problem = &v
+		}
+	}
+	return out
+}
+
+func viewCopy(c service.CopyView) wire.Copy {
+	out := wire.Copy{Work: viewWork(c.Work, c.Copy.Number, c.RequesterName), From: c.Source.In(), To: c.Destination.In(),
+		Digest: c.Copy.Digest.String(), Verify: c.Copy.Verify}
+	if c.Copy.Plan != nil {
+		for _, b := range c.Copy.Plan.Blobs {
+			if b.Present {
+				out.BlobsPresent++
+			} else if !b.Foreign {
+				out.BlobsMoved++
+			}
+		}
+	}
+	return out
+}
+
+func viewPlan(p plan.Promotion, version string) wire.Plan {
+	return wire.Plan{Component: p.Component, Environment: p.Environment, Source: p.Source, Digest: p.Digest.String(), Version: version, Charter: p.Charter,
+		Places: each(p.Places, viewPlanPlace)}
+}
+
+func viewPlanPlace(p plan.Place) wire.PlanPlace {
+	t := p.Copy.Totals()
+	return wire.PlanPlace{Repository: p.Repository, Move: t.Move, MoveBytes: t.MoveBytes, Present: t.Present, PresentBytes: t.PresentBytes,
+		Tags: each(p.Tags, func(c plan.TagChange) wire.PlanTag {
+			return wire.PlanTag{Tag: c.Tag, From: c.From.String(), To: c.To.String()}
+		})}
+}
+
+func viewPromotion(p store.PromotionWork) wire.Promotion {
+	return wire.Promotion{Work: viewWork(p.Work, p.Promotion.Number, p.RequesterName), Component: p.Promotion.Component, Environment: p.Promotion.Environment,
+		Digest: p.Promotion.Digest.String(), Version: p.Promotion.Version, Because: p.Work.Because, Plan: viewPlan(p.Promotion.Plan, p.Promotion.Version)}
+}
+
+func viewEntry(e service.TrailEntry) wire.TrailEntry {
+	facts := e.Facts
+	if facts == nil {
+		facts = map[string]string{}
+	}
+	return wire.TrailEntry{ID: e.ID, Seq: e.Seq, At: e.At, Act: string(e.Act), By: e.Opened["actor"], Because: e.Opened["because"], Facts: facts}
+}
+
+func viewStretch(s service.Stretch) wire.Meaning {
+	return wire.Meaning{Digest: s.Digest.String(), Version: s.Version, From: s.From, Until: s.Until, By: s.By, Because: s.Because, Promotion: s.Promotion}
+}
+
+func viewHistory(h service.History) wire.History {
+	return wire.History{Component: h.Component, Since: h.Since.UTC(), Until: h.Until, Lanes: each(h.Lanes, func(l service.Lane) wire.Lane {
+		return wire.Lane{Environment: l.Environment, Registry: l.Tag.Registry, Repository: l.Tag.Repository, Tag: l.Tag.Tag, Fixed: l.Fixed,
+			Stretches: each(l.Stretches, viewStretch)}
+	})}
+}
+
+func viewStanding(s service.Standing) wire.Standing {
+	return wire.Standing{At: s.At, Organisation: s.Organisation, Charter: s.Charter, TrailSize: s.TrailSize,
+		Environments: each(s.Environments, func(e service.StandingEnvironment) wire.StandingEnvironment {
+			return wire.StandingEnvironment{Name: e.Name, Tag: e.Tag, Places: e.Places}
+		}),
+		Rows: each(s.Rows, func(r service.StandingRow) wire.StandingRow {
+			return wire.StandingRow{Component: r.Component, Platforms: r.Platforms, Cells: each(r.Cells, viewCell), Open: each(r.Open, viewOpen)}
+		})}
+}
+
+func viewCell(c service.StandingCell) wire.StandingCell {
+	out := wire.StandingCell{Environment: c.Environment, Registry: c.Registry, Repository: c.Repository, Tag: c.Tag, Digest: c.Digest.String(),
+		Version: c.Version, Decided: c.Decided.String(), Drift: c.Drifted(), Since: c.Since, By: c.By, Promotion: c.Promotion}
+	if !c.SeenAt.IsZero() {
+		out.Seen = &c.SeenAt
+	}
+	return out
+}
+
+func viewOpen(w store.PromotionWork) wire.OpenPromotion {
+	return wire.OpenPromotion{Number: w.Promotion.Number, Environment: w.Promotion.Environment, State: w.Work.State, Version: w.Promotion.Version,
+		By: w.RequesterName, Asked: w.Work.AskedAt.UTC(), Progress: each(w.Work.Progress, viewProgress)}
+}

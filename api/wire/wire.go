@@ -1,0 +1,376 @@
+// Package wire is what the API and its clients say to one another: the JSON of requests and answers. A field without
+// omitempty is always there. Times are RFC 3339 in UTC, sizes are bytes, digests are whole.
+package wire
+
+import "time"
+
+// Problem is an error by RFC 9457, with what a person needs to go on.
+type Problem struct {
+	Type      string `json:"type" description:"urn:dovrak:problem:KIND"`
+	Title     string `json:"title"`
+	Status    int    `json:"status"`
+	Kind      string `json:"kind" description:"malformed, not-signed-in, not-permitted, not-found, refused, busy, registry, unreachable, altered, internal"`
+	Asked     string `json:"asked,omitempty"`
+	Seen      string `json:"seen,omitempty"`
+	Where     string `json:"where,omitempty"`
+	Rule      string `json:"rule,omitempty"`
+	Remedy    string `json:"remedy,omitempty"`
+	RequestID string `json:"requestId,omitempty"`
+}
+
+// Actor is who is signed in.
+type Actor struct {
+	Name    string    `json:"name"`
+	Kind    string    `json:"kind" enum:"person,pipeline,service"`
+	May     []string  `json:"may"`
+	Expires time.Time `json:"expires"`
+}
+
+// SignIn trades a token for a session.
+type SignIn struct {
+	Token string `json:"token"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string   `json:"name"`
+	Kind string   `json:"kind" enum:"person,pipeline"`
+	May  []string `json:"may"`
+	For  string   `json:"for" description:"how long, as 12h or 720h"`
+}
+
+// IssuedToken is a new token; its secret is shown this once.
+type IssuedToken struct {
+	Number  int64     `json:"number"`
+	Token   string    `json:"token"`
+	Expires time.Time `json:"expires"`
+}
+
+// Token is a token without its secret.
+type Token struct {
+	Number  int64      `json:"number"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+}
+
+// Tokens is a page of tokens. Next is there where more follow.
+type Tokens struct {
+	Items []Token `json:"items"`
+	Next  string  `json:"next,omitempty"`
+}
+
+// NewRegistry asks for a registry to be connected.
+type NewRegistry struct {
+	Name              string  `json:"name"`
+	Address           string  `json:"address"`
+	CA                string  `json:"ca,omitempty" description:"certificates in PEM, for a CA of one's own"`
+	Account           string  `json:"account,omitempty"`
+	Secret            string  `json:"secret,omitempty" description:"sealed, and never shown again"`
+	RequestsPerSecond float64 `json:"requestsPerSecond,omitempty"`
+	TransfersAtOnce   int     `json:"transfersAtOnce,omitempty"`
+}
+
+// Registry is a connected registry, without its secret.
+type Registry struct {
+	Name              string    `json:"name"`
+	Address           string    `json:"address"`
+	OwnCA             bool      `json:"ownCA"`
+	Account           string    `json:"account,omitempty"`
+	RequestsPerSecond float64   `json:"requestsPerSecond"`
+	TransfersAtOnce   int       `json:"transfersAtOnce"`
+	Connected         time.Time `json:"connected"`
+}
+
+// Registries are all that are connected.
+type Registries struct {
+	Items []Registry `json:"items"`
+}
+
+// CharterDocument is a charter to be adopted.
+type CharterDocument struct {
+	Document string `json:"document" description:"the YAML itself"`
+}
+
+// Charter is an adopted version.
+type Charter struct {
+	Version  int64     `json:"version"`
+	Document string    `json:"document"`
+	Adopted  time.Time `json:"adopted"`
+}
+
+// CharterVersion names the version now in force.
+type CharterVersion struct {
+	Version int64 `json:"version"`
+}
+
+// Image is what a reference means.
+type Image struct {
+	Reference   string            `json:"reference" description:"with the digest: exact"`
+	Digest      string            `json:"digest"`
+	MediaType   string            `json:"mediaType"`
+	Index       bool              `json:"index"`
+	Seen        time.Time         `json:"seen" description:"when the registry said so"`
+	Created     *time.Time        `json:"created,omitempty"`
+	Version     string            `json:"version,omitempty"`
+	Size        int64             `json:"size" description:"of all platforms together, compressed, shared layers once"`
+	Annotations map[string]string `json:"annotations,omitempty"`
+	Platforms   []PlatformImage   `json:"platforms"`
+}
+
+// PlatformImage is the image of one platform.
+type PlatformImage struct {
+	Platform string            `json:"platform"`
+	Digest   string            `json:"digest"`
+	Size     int64             `json:"size"`
+	Created  *time.Time        `json:"created,omitempty"`
+	Labels   map[string]string `json:"labels,omitempty"`
+	Layers   []Layer           `json:"layers"`
+}
+
+// Layer is one layer of an image.
+type Layer struct {
+	Digest    string `json:"digest"`
+	Size      int64  `json:"size"`
+	MediaType string `json:"mediaType"`
+}
+
+// NewPoint asks for tags to be pointed at an image.
+type NewPoint struct {
+	Image   string   `json:"image" description:"REGISTRY/REPOSITORY@DIGEST"`
+	Tags    []string `json:"tags"`
+	Because string   `json:"because"`
+}
+
+// TagChange is what came of pointing one tag.
+type TagChange struct {
+	Tag     string    `json:"tag"`
+	From    string    `json:"from,omitempty"`
+	To      string    `json:"to"`
+	Changed bool      `json:"changed" description:"false where it meant the digest already"`
+	Number  int64     `json:"number,omitempty"`
+	At      time.Time `json:"at"`
+}
+
+// TagChanges is what came of pointing tags.
+type TagChanges struct {
+	Items []TagChange `json:"items"`
+}
+
+// NewCopy asks for an image to be copied.
+type NewCopy struct {
+	From   string `json:"from" description:"a full reference"`
+	To     string `json:"to" description:"REGISTRY/REPOSITORY"`
+	Verify bool   `json:"verify,omitempty" description:"ask for every piece again"`
+}
+
+// Progress is how far one place is.
+type Progress struct {
+	Repository string `json:"repository"`
+	Moved      int64  `json:"moved"`
+	Total      int64  `json:"total"`
+	Present    int64  `json:"present"`
+	Pieces     int    `json:"pieces"`
+}
+
+// Work is what copies and promotions have in common.
+type Work struct {
+	Number   int64      `json:"number"`
+	State    string     `json:"state" enum:"asked,moving,switching,verified,failed"`
+	Ended    bool       `json:"ended"`
+	By       string     `json:"by"`
+	Asked    time.Time  `json:"asked"`
+	Began    *time.Time `json:"began,omitempty"`
+	EndedAt  *time.Time `json:"endedAt,omitempty"`
+	Progress []Progress `json:"progress"`
+	Problem  *Problem   `json:"problem,omitempty"`
+}
+
+// Copy is a copy.
+type Copy struct {
+	Work
+	From         string `json:"from"`
+	To           string `json:"to"`
+	Digest       string `json:"digest"`
+	Verify       bool   `json:"verify"`
+	BlobsMoved   int    `json:"blobsMoved"`
+	BlobsPresent int    `json:"blobsPresent"`
+}
+
+// Copies is a page of copies.
+type Copies struct {
+	Items []Copy `json:"items"`
+	Next  string `json:"next,omitempty"`
+}
+
+// NewPromotion asks for a promotion.
+type NewPromotion struct {
+	Component string `json:"component"`
+	To        string `json:"to" description:"the environment"`
+	Because   string `json:"because"`
+}
+
+// NewPlan asks what a promotion would do.
+type NewPlan struct {
+	Component string `json:"component"`
+	To        string `json:"to" description:"the environment"`
+}
+
+// Plan says what a promotion does.
+type Plan struct {
+	Component   string      `json:"component"`
+	Environment string      `json:"environment"`
+	Source      string      `json:"source"`
+	Digest      string      `json:"digest"`
+	Version     string      `json:"version,omitempty"`
+	Charter     int64       `json:"charter"`
+	Places      []PlanPlace `json:"places"`
+}
+
+// PlanPlace is one destination of a plan.
+type PlanPlace struct {
+	Repository   string    `json:"repository"`
+	Move         int       `json:"move" description:"pieces"`
+	MoveBytes    int64     `json:"moveBytes"`
+	Present      int       `json:"present" description:"pieces"`
+	PresentBytes int64     `json:"presentBytes"`
+	Tags         []PlanTag `json:"tags"`
+}
+
+// PlanTag is a tag to be pointed, in order.
+type PlanTag struct {
+	Tag  string `json:"tag"`
+	From string `json:"from,omitempty"`
+	To   string `json:"to"`
+}
+
+// Promotion is a promotion.
+type Promotion struct {
+	Work
+	Component   string `json:"component"`
+	Environment string `json:"environment"`
+	Digest      string `json:"digest"`
+	Version     string `json:"version,omitempty"`
+	Because     string `json:"because"`
+	Plan        Plan   `json:"plan"`
+}
+
+// Promotions is a page of promotions.
+type Promotions struct {
+	Items []Promotion `json:"items"`
+	Next  string      `json:"next,omitempty"`
+}
+
+// TrailEntry is one thing that happened. Seq is not there until the entry has its number, a moment after it was written.
+type TrailEntry struct {
+	ID      string            `json:"id"`
+	Seq     *int64            `json:"seq,omitempty"`
+	At      time.Time         `json:"at"`
+	Act     string            `json:"act"`
+	By      string            `json:"by"`
+	Because string            `json:"because,omitempty"`
+	Facts   map[string]string `json:"facts"`
+}
+
+// Trail is a page of entries, newest first.
+type Trail struct {
+	Items []TrailEntry `json:"items"`
+	Next  string       `json:"next,omitempty"`
+}
+
+// Meaning is what a tag meant for a time.
+type Meaning struct {
+	Tag       string     `json:"tag,omitempty"`
+	Digest    string     `json:"digest"`
+	Version   string     `json:"version,omitempty"`
+	From      time.Time  `json:"from"`
+	Until     *time.Time `json:"until,omitempty"`
+	By        string     `json:"by"`
+	Because   string     `json:"because"`
+	Promotion *int64     `json:"promotion,omitempty"`
+}
+
+// Standing is what runs where.
+type Standing struct {
+	At           time.Time             `json:"at"`
+	Organisation string                `json:"organisation"`
+	Charter      int64                 `json:"charter"`
+	TrailSize    int64                 `json:"trailSize"`
+	Environments []StandingEnvironment `json:"environments"`
+	Rows         []StandingRow         `json:"rows"`
+}
+
+// StandingEnvironment heads one column.
+type StandingEnvironment struct {
+	Name   string   `json:"name"`
+	Tag    string   `json:"tag"`
+	Places []string `json:"places"`
+}
+
+// StandingRow is one component.
+type StandingRow struct {
+	Component string          `json:"component"`
+	Platforms []string        `json:"platforms"`
+	Cells     []StandingCell  `json:"cells"`
+	Open      []OpenPromotion `json:"open"`
+}
+
+// StandingCell is one component in one place.
+type StandingCell struct {
+	Environment string     `json:"environment"`
+	Registry    string     `json:"registry"`
+	Repository  string     `json:"repository"`
+	Tag         string     `json:"tag"`
+	Digest      string     `json:"digest,omitempty" description:"not there where nothing was seen"`
+	Version     string     `json:"version,omitempty"`
+	Decided     string     `json:"decided,omitempty"`
+	Drift       bool       `json:"drift"`
+	Seen        *time.Time `json:"seen,omitempty"`
+	Since       *time.Time `json:"since,omitempty"`
+	By          string     `json:"by,omitempty"`
+	Promotion   *int64     `json:"promotion,omitempty"`
+}
+
+// OpenPromotion is a promotion under way.
+type OpenPromotion struct {
+	Number      int64      `json:"number"`
+	Environment string     `json:"environment"`
+	State       string     `json:"state"`
+	Version     string     `json:"version,omitempty"`
+	By          string     `json:"by"`
+	Asked       time.Time  `json:"asked"`
+	Progress    []Progress `json:"progress"`
+}
+
+// History is what a component's tags meant over a time.
+type History struct {
+	Component string    `json:"component"`
+	Since     time.Time `json:"since"`
+	Until     time.Time `json:"until"`
+	Lanes     []Lane    `json:"lanes"`
+}
+
+// Lane is one tag in one place, oldest stretch first.
+type Lane struct {
+	Environment string    `json:"environment"`
+	Registry    string    `json:"registry"`
+	Repository  string    `json:"repository"`
+	Tag         string    `json:"tag"`
+	Fixed       bool      `json:"fixed"`
+	Stretches   []Meaning `json:"stretches"`
+}
+
+// Event is something that changed. It arrives as the data of a server-sent event whose id resumes the stream.
+type Event struct {
+	Topic string    `json:"topic" enum:"tag,promotion,copy,charter,registry"`
+	At    time.Time `json:"at"`
+	// What changed, by topic: the number and state of a work, the tag and component of a tag change.
+	About map[string]any `json:"about"`
+}
+
+// Health says that the service is there.
+type Health struct {
+	Status string `json:"status"`
+}

@@ -1,0 +1,303 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"dovrak/api/wire"
+	"dovrak/client"
+	"dovrak/core/charter"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+func (a *App) registry() *cobra.Command {
+	cmd := &cobra.Command{Use: "registry", Short: "Connect registries, and list them", Args: args(0, "registry add or registry list"), RunE: helped}
+	cmd.AddCommand(a.registryAdd(), &cobra.Command{
+		Use: "list", Short: "List the connected registries", Args: args(0, "registry list"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Registries(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				t := a.ledger("registry", "address", "account", "requests/s", "transfers", "connected")
+				right(t, 4, 5)
+				for _, r := range out.Items {
+					t.AppendRow(table.Row{a.bold(r.Name), r.Address, r.Account, r.RequestsPerSecond, r.TransfersAtOnce, clock(r.Connected)})
+				}
+				t.Render()
+			})
+		},
+	})
+	return cmd
+}
+
+func helped(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+
+func (a *App) registryAdd() *cobra.Command {
+	var n wire.NewRegistry
+	var ca, secretFile string
+	cmd := &cobra.Command{
+		Use:     "add NAME --address URL",
+		Short:   "Connect a registry under a short name",
+		Example: "  dovrak registry add hut --address https://hut.example:5000 --account dovrak --secret-file hut.secret",
+		Args:    args(1, "registry add NAME --address URL"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n.Name = args[0]
+			if ca != "" {
+				raw, err := os.ReadFile(ca)
+				if err != nil {
+					return err
+				}
+				n.CA = string(raw)
+			}
+			if secretFile != "" {
+				raw, err := a.file(secretFile)
+				if err != nil {
+					return err
+				}
+				n.Secret = strings.TrimSpace(string(raw))
+			}
+			out, err := a.client().AddRegistry(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() { fmt.Fprintf(a.Out, "%s is connected at %s\n", a.bold(out.Name), out.Address) })
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&n.Address, "address", "", "scheme, host and port (required)")
+	f.StringVar(&n.Account, "account", "", "the name to sign in with")
+	f.StringVar(&secretFile, "secret-file", "", "a file with its secret, - for standard input; a secret on the command line would be seen by others")
+	f.StringVar(&ca, "ca", "", "a file with the certificate of a CA of your own, in PEM")
+	f.Float64Var(&n.RequestsPerSecond, "requests-per-second", 0, "at most, over all processes (default 50)")
+	f.IntVar(&n.TransfersAtOnce, "transfers-at-once", 0, "at most, over all processes (default 4)")
+	return cmd
+}
+
+// file reads a file, or standard input for -.
+func (a *App) file(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.In, 1<<20))
+	}
+	return os.ReadFile(name)
+}
+
+func (a *App) charter() *cobra.Command {
+	cmd := &cobra.Command{Use: "charter", Short: "Check, adopt and show the charter", Args: args(0, "charter check, charter adopt or charter show"), RunE: helped}
+	cmd.AddCommand(
+		&cobra.Command{
+			Use: "check FILE", Short: "Check a charter, without the service", Args: args(1, "charter check FILE"),
+			RunE: func(_ *cobra.Command, args []string) error {
+				c, err := a.readCharter(args[0])
+				if err != nil {
+					return err
+				}
+				return a.print(c, func() {
+					fmt.Fprintf(a.Out, "%s: %d components, environments %s\n", c.Organisation, len(c.Components), strings.Join(c.Order(), " → "))
+				})
+			},
+		},
+		&cobra.Command{
+			Use: "adopt FILE", Short: "Make a charter the one in force", Args: args(1, "charter adopt FILE"),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				if _, err := a.readCharter(args[0]); err != nil { // the same mistakes, found before anything is sent
+					return err
+				}
+				raw, err := a.file(args[0])
+				if err != nil {
+					return err
+				}
+				out, err := a.client().Adopt(cmd.Context(), string(raw))
+				if err != nil {
+					return err
+				}
+				return a.print(out, func() { fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version) })
+			},
+		},
+		&cobra.Command{
+			Use: "show", Short: "Show the charter in force", Args: args(0, "charter show"),
+			RunE: func(cmd *cobra.Command, _ []string) error {
+				out, err := a.client().Charter(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.print(out, func() {
+					fmt.Fprintf(a.Out, "# charter %d, adopted %s UTC\n%s", out.Version, clock(out.Adopted), out.Document)
+				})
+			},
+		})
+	return cmd
+}
+
+func (a *App) readCharter(name string) (*charter.Charter, error) {
+	raw, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	return charter.Parse(raw)
+}
+
+func (a *App) tokens() *cobra.Command {
+	cmd := &cobra.Command{Use: "token", Short: "Issue, list and revoke tokens", Args: args(0, "token issue, token list or token revoke"), RunE: helped}
+	var n wire.NewToken
+	issue := &cobra.Command{
+		Use: "issue NAME --may PERMISSION,…", Short: "Issue a token; its secret is shown this once", Args: args(1, "token issue NAME --may PERMISSION,…"),
+		Example: "  dovrak token issue Ragna --may read,point,copy,promote --for 720h",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n.Name = args[0]
+			out, err := a.client().IssueToken(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				fmt.Fprintf(a.Err, "token %d for %s, until %s UTC; it is shown this once:\n", out.Number, n.Name, clock(out.Expires))
+				fmt.Fprintln(a.Out, out.Token)
+			})
+		},
+	}
+	issue.Flags().StringVar(&n.Kind, "kind", "person", "person or pipeline")
+	issue.Flags().StringSliceVar(&n.May, "may", nil, "permissions: read, point, copy, promote, keep (required)")
+	issue.Flags().StringVar(&n.For, "for", "720h", "how long it counts")
+	cmd.AddCommand(issue,
+		&cobra.Command{
+			Use: "list", Short: "List tokens, newest first", Args: args(0, "token list"),
+			RunE: func(cmd *cobra.Command, _ []string) error {
+				out, err := a.client().Tokens(cmd.Context(), client.Page{})
+				if err != nil {
+					return err
+				}
+				return a.print(out, func() {
+					t := a.ledger("token", "bearer", "kind", "issued", "until", "")
+					right(t, 1)
+					for _, k := range out.Items {
+						ended := ""
+						if k.Revoked != nil {
+							ended = a.ember("revoked " + clock(*k.Revoked))
+						}
+						t.AppendRow(table.Row{k.Number, a.bold(k.Name), k.Kind, clock(k.Created), clock(k.Expires), ended})
+					}
+					t.Render()
+				})
+			},
+		},
+		&cobra.Command{
+			Use: "revoke NUMBER", Short: "End a token at once", Args: args(1, "token revoke NUMBER"),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				n, err := strconv.ParseInt(args[0], 10, 64)
+				if err != nil {
+					return usage{fmt.Errorf("%q is not the number of a token", args[0])}
+				}
+				return a.client().RevokeToken(cmd.Context(), n)
+			},
+		})
+	return cmd
+}
+
+func (a *App) whoami() *cobra.Command {
+	return &cobra.Command{
+		Use: "whoami", Short: "Tell who you are to the service, and what you may", Args: args(0, "whoami"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Whoami(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				fmt.Fprintf(a.Out, "%s (%s) at %s, until %s UTC\nmay %s\n", a.bold(out.Name), out.Kind, a.server, clock(out.Expires), strings.Join(out.May, ", "))
+			})
+		},
+	}
+}
+
+// keptSignIn is what signin keeps, in a file of the user's own.
+type keptSignIn struct {
+	Server string `yaml:"server"`
+	Token  string `yaml:"token"`
+}
+
+func (a *App) signInFile() (string, error) {
+	dir := a.Env("XDG_CONFIG_HOME")
+	if dir == "" {
+		home := a.Env("HOME")
+		if home == "" {
+			return "", nil
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "dovrak", "signin.yaml"), nil
+}
+
+func (a *App) kept() (keptSignIn, error) {
+	var k keptSignIn
+	name, err := a.signInFile()
+	if err != nil || name == "" {
+		return k, err
+	}
+	raw, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return k, nil
+	}
+	if err != nil {
+		return k, err
+	}
+	return k, yaml.UnmarshalWithOptions(raw, &k, yaml.Strict())
+}
+
+func (a *App) signin() *cobra.Command {
+	return &cobra.Command{
+		Use: "signin", Short: "Keep a token for this user, so that DOVRAK_TOKEN need not be set", Args: args(0, "signin"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			token, err := a.askToken()
+			if err != nil {
+				return err
+			}
+			a.token = token
+			who, err := a.client().Whoami(cmd.Context())
+			if err != nil {
+				return err
+			}
+			name, err := a.signInFile()
+			if err != nil {
+				return err
+			}
+			raw, err := yaml.Marshal(keptSignIn{a.server, a.token})
+			if err == nil {
+				err = os.MkdirAll(filepath.Dir(name), 0o700)
+			}
+			if err == nil {
+				err = os.WriteFile(name, raw, 0o600)
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "signed in to %s as %s\n", a.server, a.bold(who.Name))
+			return nil
+		},
+	}
+}
+
+// askToken reads a token, unseen on a terminal.
+func (a *App) askToken() (string, error) {
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(a.Err, "token: ")
+		raw, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.Err)
+		return strings.TrimSpace(string(raw)), err
+	}
+	line, err := bufio.NewReader(io.LimitReader(a.In, 4096)).ReadString('\n')
+	if err == io.EOF {
+		err = nil
+	}
+	return strings.TrimSpace(line), err
+}

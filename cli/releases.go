@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"dovrak/api/wire"
+	"dovrak/client"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+)
+
+func (a *App) promote() *cobra.Command {
+	var to, because string
+	var planOnly, detach bool
+	cmd := &cobra.Command{
+		Use:     "promote COMPONENT --to ENVIRONMENT",
+		Short:   "Move what stands in the environment before to the next: content first, tags last, verified",
+		Example: `  dovrak promote snowpack-model --to live --because "avalanche danger 3, new snow layer"`,
+		Args:    args(1, `promote COMPONENT --to ENVIRONMENT --because "why"`),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if to == "" {
+				return usage{errors.New("where to? say --to ENVIRONMENT")}
+			}
+			if because == "" && !planOnly {
+				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
+			}
+			c := a.client()
+			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: args[0], To: to})
+			if err != nil {
+				return err
+			}
+			if planOnly {
+				return a.print(plan, func() { a.drawPlan(plan) })
+			}
+			if a.output == "table" {
+				a.drawPlan(plan)
+			}
+			n, err := c.Promote(cmd.Context(), wire.NewPromotion{Component: args[0], To: to, Because: because})
+			if err != nil {
+				return err
+			}
+			if detach {
+				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", n) })
+			}
+			return a.followPromotion(cmd, c, n)
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the environment (required)")
+	cmd.Flags().StringVar(&because, "because", "", "the reason, for the trail (required)")
+	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
+	return cmd
+}
+
+func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) error {
+	p := a.progress(fmt.Sprintf("promotion %d", n))
+	w, err := client.Follow(cmd.Context(), c, "promotion", n, c.PromotionNumbered, func(w wire.Promotion) wire.Work { return w.Work }, func(w wire.Promotion) { p.show(w.Work) })
+	p.end()
+	if err != nil {
+		return err
+	}
+	if w.Problem != nil {
+		return client.Problem(*w.Problem)
+	}
+	return a.print(w, func() {
+		took := ""
+		if w.Began != nil && w.EndedAt != nil {
+			took = fmt.Sprintf(" in %.1f s", w.EndedAt.Sub(*w.Began).Seconds())
+		}
+		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
+		for _, pl := range w.Plan.Places {
+			for _, t := range pl.Tags {
+				fmt.Fprintf(a.Out, "  ✓ %s:%s means %s\n", pl.Repository, t.Tag, a.plate(t.To))
+			}
+		}
+		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, took)
+	})
+}
+
+func (a *App) drawPlan(p wire.Plan) {
+	fmt.Fprintf(a.Out, "%s %s to %s\n", a.bold(p.Component), p.Version, a.bold(p.Environment))
+	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
+	t := a.ledger("place", "moves", "", "present", "")
+	right(t, 2, 3, 4, 5)
+	for _, pl := range p.Places {
+		t.AppendRow(table.Row{a.bold(pl.Repository), pieces(pl.Move), size(pl.MoveBytes), pieces(pl.Present), size(pl.PresentBytes)})
+	}
+	t.Render()
+	fmt.Fprintln(a.Out)
+	t = a.ledger("tag", "from", "", "to")
+	for _, pl := range p.Places {
+		for _, tag := range pl.Tags {
+			arrow := "→"
+			if tag.From == tag.To {
+				arrow = "="
+			}
+			t.AppendRow(table.Row{pl.Repository + ":" + a.bold(tag.Tag), a.plate(tag.From), arrow, a.plate(tag.To)})
+		}
+	}
+	t.Render()
+}
+
+func pieces(n int) string {
+	if n == 1 {
+		return "1 piece"
+	}
+	return fmt.Sprintf("%d pieces", n)
+}
+
+func (a *App) promotions() *cobra.Command {
+	return &cobra.Command{
+		Use: "promotions", Short: "List promotions, newest first", Args: args(0, "promotions"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Promotions(cmd.Context(), client.Page{})
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				t := a.ledger("promotion", "state", "component", "version", "image", "to", "by", "asked", "because")
+				right(t, 1)
+				for _, p := range out.Items {
+					t.AppendRow(table.Row{p.Number, a.state(p.State), a.bold(p.Component), p.Version, a.plate(p.Digest), p.Environment, p.By, clock(p.Asked), p.Because})
+				}
+				t.Render()
+			})
+		},
+	}
+}
+
+func (a *App) standing() *cobra.Command {
+	return &cobra.Command{
+		Use: "standing", Short: "Show what stands where, as last seen", Args: args(0, "standing"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Standing(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				t := a.ledger("component", "environment", "place", "tag", "image", "version", "since", "seen (UTC)", "")
+				for _, r := range out.Rows {
+					for _, c := range r.Cells {
+						seen, since, remark := a.dim("not yet"), "", ""
+						if c.Seen != nil {
+							seen = c.Seen.Format("15:04:05")
+						}
+						if c.Since != nil {
+							since = age(*c.Since, out.At)
+						}
+						if c.Drift {
+							remark = a.ember("drift; decided " + short(c.Decided))
+						}
+						t.AppendRow(table.Row{a.bold(r.Component), c.Environment, c.Registry, c.Tag, a.plate(c.Digest), c.Version, since, seen, remark})
+					}
+				}
+				t.Render()
+			})
+		},
+	}
+}
+
+func (a *App) trail() *cobra.Command {
+	var at string
+	cmd := &cobra.Command{
+		Use:   "trail [TAG]",
+		Short: "Tell what happened: to a tag, or altogether",
+		Example: "  dovrak trail hut/live/snowpack-model:live\n" +
+			"  dovrak trail hut/live/snowpack-model:live --at 2026-03-03T09:15:00Z",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			subject := ""
+			if len(args) == 1 {
+				subject = args[0]
+			}
+			if at != "" {
+				return a.meantAt(cmd, subject, at)
+			}
+			out, err := a.client().Trail(cmd.Context(), subject, "", client.Page{})
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				if len(out.Items) == 0 {
+					fmt.Fprintln(a.Out, "Nothing is on the trail for this; write a tag in full: REGISTRY/REPOSITORY:TAG")
+				}
+				for _, e := range out.Items {
+					a.drawEntry(e)
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&at, "at", "", "what the tag meant at that time (UTC), e.g. 2026-03-03T09:15:00Z")
+	return cmd
+}
+
+func (a *App) meantAt(cmd *cobra.Command, tag, at string) error {
+	if tag == "" {
+		return usage{errors.New("--at needs a tag: trail REGISTRY/REPOSITORY:TAG --at TIME")}
+	}
+	m, err := a.client().Meaning(cmd.Context(), tag, at)
+	if err != nil {
+		return err
+	}
+	return a.print(m, func() {
+		until := "and still does"
+		if m.Until != nil {
+			until = "until " + clock(*m.Until) + " UTC"
+		}
+		fmt.Fprintf(a.Out, "%s meant %s then\n%s  %s\nfrom %s UTC %s\n", a.bold(m.Tag), a.bold(m.Version), a.ridge(m.Digest), m.Digest, clock(m.From), until)
+		fmt.Fprintf(a.Out, "pointed by %s%s: %s\n", a.bold(m.By), promotionNamed(m.Promotion), m.Because)
+	})
+}
+
+func promotionNamed(n *int64) string {
+	if n == nil {
+		return ""
+	}
+	return fmt.Sprintf(", promotion %d", *n)
+}
+
+// drawEntry prints an entry: when, what, whom it concerns; then from what to what; then who and why.
+func (a *App) drawEntry(e wire.TrailEntry) {
+	seq := "    –"
+	if e.Seq != nil {
+		seq = fmt.Sprintf("%5d", *e.Seq)
+	}
+	fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.dim(seq), clock(e.At), a.bold(fmt.Sprintf("%-16s", e.Act)), about(e))
+	if to := e.Facts["to"]; to != "" && short(to) != to {
+		fmt.Fprintf(a.Out, "       %s → %s\n", a.plate(e.Facts["from"]), a.plate(to))
+	} else if d := e.Facts["digest"]; d != "" {
+		fmt.Fprintf(a.Out, "       %s\n", a.plate(d))
+	}
+	line := "by " + a.bold(e.By)
+	if p := e.Facts["promotion"]; p != "" {
+		line += ", promotion " + p
+	}
+	if e.Because != "" {
+		line += ": " + e.Because
+	}
+	fmt.Fprintf(a.Out, "       %s\n", line)
+}
+
+// about names what an entry concerns, in few words.
+func about(e wire.TrailEntry) string {
+	f := e.Facts
+	switch {
+	case f["subject"] != "":
+		return f["subject"]
+	case f["environment"] != "":
+		return fmt.Sprintf("%s %s to %s", f["component"], f["version"], f["environment"])
+	case f["registry"] != "":
+		return f["registry"] + " at " + f["address"]
+	case f["token"] != "":
+		return "token " + f["token"]
+	}
+	return f["organisation"] + " version " + f["version"]
+}
