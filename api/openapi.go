@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 
 	"dovrak/api/wire"
@@ -20,7 +21,7 @@ func Document() ([]byte, error) {
 	r.Spec.Info.WithTitle("Dovrak").WithVersion("1").WithDescription("Governs how container images are tagged, pinned by digest, copied and promoted between registries.")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "A token, as dovrak token issue gives it.")
 	r.Spec.SetAPIKeySecurity("session", sessionCookie, openapi.InCookie, "The console's session.")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptProp(required), jsonschema.InterceptNullability(notNull), jsonschema.InterceptDefName(plainName))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptProp(asWritten), jsonschema.InterceptDefName(plainName))
 	for _, rt := range routes() {
 		if err := describe(r, rt); err != nil {
 			return nil, err
@@ -50,27 +51,18 @@ func describe(r *openapi31.Reflector, rt route) error {
 	return r.AddOperation(oc)
 }
 
-// required makes every property required that JSON always writes.
-func required(p jsonschema.InterceptPropParams) error {
+// asWritten says of every property what JSON does with it: it is never null (what has no value is left out), and it is
+// always there unless it says omitempty.
+func asWritten(p jsonschema.InterceptPropParams) error {
 	tag, ok := p.Field.Tag.Lookup("json")
-	if !p.Processed || !ok || tag == "-" || strings.Contains(tag, ",omitempty") {
+	if !p.Processed || !ok || tag == "-" {
 		return nil
 	}
-	for _, r := range p.ParentSchema.Required {
-		if r == p.Name {
-			return nil
-		}
+	p.PropertySchema.RemoveType(jsonschema.Null)
+	if !strings.Contains(tag, ",omitempty") && !slices.Contains(p.ParentSchema.Required, p.Name) {
+		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 	}
-	p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 	return nil
-}
-
-// notNull takes back that lists, maps and optional fields may be null: they are there with a value, or not there.
-func notNull(p jsonschema.InterceptNullabilityParams) {
-	if p.NullAdded {
-		*p.Schema = p.OrigSchema
-		p.Schema.RemoveType(jsonschema.Null)
-	}
 }
 
 // plainName names a type as Go does, without its package.

@@ -14,15 +14,16 @@ import (
 	"dovrak/store"
 )
 
-// What routes take besides a body: from the path and from the query.
+// What routes take besides a body: from the path, the query and the headers. What is embedded has a capital, since
+// fields of an embedded type without one cannot be filled.
 type (
 	none      struct{}
-	pageQuery struct {
+	PageQuery struct {
 		Before string `query:"before" json:"-" description:"the next of the page before"`
 		Limit  int    `query:"limit" json:"-" description:"1 to 200; 50 if not given"`
 	}
 	promotionsQuery struct {
-		pageQuery
+		PageQuery
 		Component   string `query:"component" json:"-"`
 		Environment string `query:"environment" json:"-"`
 	}
@@ -33,7 +34,7 @@ type (
 		Reference string `query:"reference" json:"-" required:"true" description:"a full reference"`
 	}
 	trailQuery struct {
-		pageQuery
+		PageQuery
 		Subject   string `query:"subject" json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
 		Component string `query:"component" json:"-"`
 	}
@@ -45,15 +46,15 @@ type (
 		Component string `query:"component" json:"-" required:"true"`
 		Since     string `query:"since" json:"-" description:"a time, RFC 3339; 28 days ago if not given"`
 	}
-	keyQuery struct {
+	KeyQuery struct {
 		Key string `header:"Idempotency-Key" json:"-" description:"the same key and request give the same work again"`
 	}
 	keyedCopy struct {
-		keyQuery
+		KeyQuery
 		wire.NewCopy
 	}
 	keyedPromotion struct {
-		keyQuery
+		KeyQuery
 		wire.NewPromotion
 	}
 	// accepted is the answer to a request that starts work: its number, and where it can be looked at.
@@ -63,14 +64,14 @@ type (
 	}
 )
 
-func (p pageQuery) limit() int {
+func (p PageQuery) limit() int {
 	if p.Limit < 1 || p.Limit > 200 {
 		return 50
 	}
 	return p.Limit
 }
 
-func (p pageQuery) page() (store.Page, error) {
+func (p PageQuery) page() (store.Page, error) {
 	page := store.Page{Limit: p.limit() + 1} // one more tells whether others follow
 	if p.Before == "" {
 		return page, nil
@@ -172,7 +173,7 @@ func adoptCharter(ctx context.Context, a *API, by service.Actor, in wire.Charter
 	return wire.CharterVersion{Version: v}, err
 }
 
-func tokens(ctx context.Context, a *API, by service.Actor, in pageQuery) (wire.Tokens, error) {
+func tokens(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.Tokens, error) {
 	page, err := in.page()
 	if err != nil {
 		return wire.Tokens{}, err
@@ -218,7 +219,7 @@ func point(ctx context.Context, a *API, by service.Actor, in wire.NewPoint) (wir
 	return wire.TagChanges{Items: each(out, viewPointed)}, err
 }
 
-func copies(ctx context.Context, a *API, by service.Actor, in pageQuery) (wire.Copies, error) {
+func copies(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.Copies, error) {
 	page, err := in.page()
 	if err != nil {
 		return wire.Copies{}, err

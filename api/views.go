@@ -35,7 +35,9 @@ func utc(t *time.Time) *time.Time {
 }
 
 func viewImage(i service.Image) wire.Image {
-	out := wire.Image{Reference: i.Ref.String(), Digest: i.Ref.Digest.String(), MediaType: i.MediaType, Index: i.Index, Seen: i.SeenAt,
+	exact := i.Ref
+	exact.Tag = "" // a digest says it all
+	out := wire.Image{Reference: exact.String(), Digest: i.Ref.Digest.String(), MediaType: i.MediaType, Index: i.Index, Seen: i.SeenAt,
 		Created: utc(i.Created), Version: i.Version, Annotations: i.Annotations}
 	counted := map[digest.Digest]bool{}
 	for _, p := range i.Platforms {

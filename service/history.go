@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"dovrak/core/image"
@@ -24,6 +25,17 @@ type Lane struct {
 	Tag         image.Reference
 	Fixed       bool
 	Stretches   []Stretch
+}
+
+// rank orders the lanes of a place: the standing tag, other moving tags, then fixed ones.
+func (l Lane) rank(standing string) int {
+	switch {
+	case l.Tag.Tag == standing:
+		return 0
+	case !l.Fixed:
+		return 1
+	}
+	return 2
 }
 
 // Stretch is a time in which a tag meant one digest. Until is nil where it still does. By and Because tell of its
@@ -66,11 +78,14 @@ func (s *Service) History(ctx context.Context, by Actor, component string, since
 			if err != nil {
 				return out, err
 			}
+			var here []Lane
 			for _, l := range lanes {
 				l.Environment = name
 				_, l.Fixed = env.Rules(name).FixedBy(l.Tag.Tag)
-				out.Lanes = append(out.Lanes, l)
+				here = append(here, l)
 			}
+			slices.SortStableFunc(here, func(a, b Lane) int { return a.rank(env.Standing) - b.rank(env.Standing) })
+			out.Lanes = append(out.Lanes, here...)
 		}
 	}
 	return out, s.nameVersions(ctx, out.Lanes)
@@ -138,6 +153,13 @@ func (s *Service) MeantAt(ctx context.Context, by Actor, tag image.Reference, at
 	in, err := s.spot(ctx, tag)
 	if err != nil {
 		return Stretch{}, err
+	}
+	now, err := s.db.Now(ctx)
+	if err != nil {
+		return Stretch{}, err
+	}
+	if at.After(now) {
+		return Stretch{}, &problem.Problem{Kind: problem.Malformed, Title: "That time has not come yet", Asked: stamp(at), Seen: "it is " + stamp(now), Remedy: "ask for a time that has been"}
 	}
 	ms, err := s.db.Meanings(ctx, in.at(), tag.Tag, at, maxStretches)
 	if err != nil {

@@ -1,0 +1,39 @@
+// The stream of events: what changed is asked for anew. The browser takes a broken stream up again by itself, with the
+// id of the last event; this tells whether it stands.
+import { useEffect, useState } from 'react';
+import { queries } from './client';
+
+export type Link = { state: 'joining' | 'live' | 'lost'; since: Date };
+
+/** touched says which questions an event's topic makes stale. */
+const touched: Record<string, string[]> = {
+  tag: ['standing', 'history', 'trail'],
+  promotion: ['standing', 'trail'],
+  copy: ['trail'],
+  charter: ['standing', 'history', 'trail'],
+  registry: ['standing', 'trail'],
+};
+
+export function useLive(on: boolean): Link {
+  const [link, setLink] = useState<Link>({ state: 'joining', since: new Date() });
+  useEffect(() => {
+    if (!on) return undefined;
+    const stream = new EventSource('/api/v1/events');
+    let missed = false;
+    stream.onopen = () => {
+      setLink({ state: 'live', since: new Date() });
+      if (missed) void queries.invalidateQueries(); // nobody knows what happened meanwhile
+      missed = false;
+    };
+    stream.onerror = () => {
+      missed = true;
+      setLink((was) => (was.state === 'lost' ? was : { state: 'lost', since: new Date() }));
+    };
+    stream.onmessage = (e: MessageEvent<string>) => {
+      const { topic } = JSON.parse(e.data) as { topic: string };
+      for (const key of touched[topic] ?? []) void queries.invalidateQueries({ queryKey: [key] });
+    };
+    return () => stream.close();
+  }, [on]);
+  return link;
+}

@@ -1,0 +1,101 @@
+// The frame of every view: mast, foot, keys; and who is signed in.
+import { useEffect, useState } from 'react';
+import { useQuery } from '@tanstack/react-query';
+import { Link, NavLink, Navigate, Route, Routes, useLocation } from 'react-router';
+import { api, queries, take, Problem, type Schema } from './api/client';
+import { useLive, type Link as LiveLink } from './api/live';
+import { Keys } from './parts/keys';
+import { Summit } from './parts/marks';
+import { Empty, Failed, Loading } from './parts/states';
+import { Age } from './parts/time';
+import { HistoryView } from './views/history';
+import { SignIn } from './views/signin';
+import { StandingView, useStanding } from './views/standing';
+
+export function App() {
+  const who = useQuery({ queryKey: ['whoami'], queryFn: () => take(api.GET('/api/v1/whoami')) });
+  const at = useLocation();
+  const out = who.error instanceof Problem && who.error.told.kind === 'not-signed-in';
+  const live = useLive(who.isSuccess);
+  if (at.pathname === '/signin') return <SignIn />;
+  if (out) return <Navigate to={`/signin?to=${encodeURIComponent(at.pathname + at.search)}`} replace />;
+  return (
+    <div className="sheet">
+      <Mast who={who.data} />
+      <main>
+        {who.isPending && <Loading what="the ledger" />}
+        {who.isError && !out && <Failed error={who.error} retry={() => void who.refetch()} />}
+        {who.isSuccess && (
+          <Routes>
+            <Route path="/" element={<StandingView />} />
+            <Route path="/history" element={<HistoryView />} />
+            <Route path="/history/:component" element={<HistoryView />} />
+            <Route path="*" element={<Empty title="There is nothing at this address">Go to <Link to="/">Standing</Link>.</Empty>} />
+          </Routes>
+        )}
+      </main>
+      <Foot live={live} known={who.isSuccess} />
+      <Keys />
+    </div>
+  );
+}
+
+function Mast({ who }: { who: Schema['Actor'] | undefined }) {
+  const leave = async () => {
+    await take(api.DELETE('/api/v1/session'));
+    queries.clear();
+    window.location.assign('/signin');
+  };
+  return (
+    <header className="mast">
+      <Link className="wordmark" to="/"><Summit />Dovrak</Link>
+      <nav className="views" aria-label="Views">
+        <NavLink to="/" end>Standing</NavLink>
+        <NavLink to="/history">History</NavLink>
+      </nav>
+      {who && (
+        <span className="who">{who.name} <button type="button" className="text-btn" onClick={() => void leave()}>sign out</button></span>
+      )}
+    </header>
+  );
+}
+
+function Foot({ live, known }: { live: LiveLink; known: boolean }) {
+  const standing = useStanding(known);
+  return (
+    <footer className="foot">
+      <span>
+        {standing.data && <>Trail: <b>{standing.data.trailSize.toLocaleString('en-GB').replaceAll(',', ' ')}</b> entries. </>}
+        <LiveState live={live} />
+      </span>
+      <span className="keys">
+        <Theme />
+        <span className="wide"><kbd>/</kbd> find</span>
+        <span className="wide"><kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> a view</span>
+        <span className="wide"><kbd>?</kbd> all keys</span>
+      </span>
+    </footer>
+  );
+}
+
+function LiveState({ live }: { live: LiveLink }) {
+  if (live.state === 'live') return <span role="status">Live: this page changes as things do.</span>;
+  if (live.state === 'joining') return <span role="status">Joining the stream of events …</span>;
+  return (
+    <span role="status" className="waits">
+      <b>Connection lost</b> <Age of={live.since.toISOString()} /> ago; what is shown is from before. Trying again by itself.
+    </span>
+  );
+}
+
+function Theme() {
+  const [theme, set] = useState(() => localStorage.getItem('dovrak-theme') ?? '');
+  useEffect(() => {
+    if (theme) {
+      document.documentElement.dataset.theme = theme;
+      localStorage.setItem('dovrak-theme', theme);
+    }
+  }, [theme]);
+  const dark = theme ? theme === 'night' : matchMedia('(prefers-color-scheme: dark)').matches;
+  return <button type="button" className="text-btn" onClick={() => set(dark ? 'paper' : 'night')}>{dark ? 'by day' : 'by night'}</button>;
+}

@@ -1,0 +1,83 @@
+// Command pictures takes the console's pictures of a running demo, into docs/screenshots.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dovrak/test/browser"
+)
+
+// view is a page to be pictured. until says when it has come to rest.
+type view struct {
+	file, path, until string
+	width, height     int64
+	night             bool
+}
+
+var views = []view{
+	{"standing", "/", "document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')", 1280, 800, false},
+	{"standing-night", "/", "document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')", 1280, 800, true},
+	{"history", "/history/snowpack-model", "document.querySelector('.span') && document.body.innerText.includes('Live:')", 1280, 800, false},
+	{"history-tablet", "/history/snowpack-model", "document.querySelector('.span') && document.body.innerText.includes('Live:')", 820, 1100, false},
+	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
+}
+
+func main() {
+	server := flag.String("server", "http://127.0.0.1:8620", "the running demo")
+	token := flag.String("token", "var/demo/ragna.token", "file of a token that may read")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "names of pictures, with commas between; empty is all")
+	flag.Parse()
+	if err := run(*server, *token, *out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "pictures:", err)
+		os.Exit(1)
+	}
+}
+
+func run(server, tokenFile, out, only string) (err error) {
+	token, err := os.ReadFile(tokenFile)
+	if err != nil {
+		return err
+	}
+	b, end, err := browser.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if eerr := end(); err == nil {
+			err = eerr
+		}
+	}()
+	if err := b.SignIn(server, strings.TrimSpace(string(token))); err != nil {
+		return err
+	}
+	for _, v := range views {
+		if only != "" && !strings.Contains(","+only+",", ","+v.file+",") {
+			continue
+		}
+		if err := take(b, server, out, v); err != nil {
+			return fmt.Errorf("%s: %w", v.file, err)
+		}
+	}
+	return nil
+}
+
+func take(b *browser.Browser, server, out string, v view) error {
+	for _, step := range []func() error{
+		func() error { return b.Size(v.width, v.height) },
+		func() error { return b.Night(v.night) },
+		func() error { return b.Open(server + v.path) },
+		func() error { return b.Until(v.until + " && document.fonts.status === 'loaded'") },
+		func() error { return b.Picture(filepath.Join(out, v.file+".png")) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
