@@ -1,0 +1,75 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"dovrak/core/charter"
+	"dovrak/core/image"
+
+	"github.com/opencontainers/go-digest"
+)
+
+// tree makes an index of n images with layers each, of which the first is shared by all.
+func tree(t testing.TB, n, layers int) Tree {
+	t.Helper()
+	d := func(s string) string {
+		return fmt.Sprintf(`{"mediaType":"m","digest":%q,"size":100}`, digest.FromString(s))
+	}
+	var out Tree
+	members := ""
+	for i := range n {
+		raw := `{"schemaVersion":2,"config":` + d(fmt.Sprint("config", i)) + `,"layers":[` + d("shared")
+		for j := 1; j < layers; j++ {
+			raw += "," + d(fmt.Sprint("layer", i, " ", j))
+		}
+		m, err := image.Read(image.MediaManifest, []byte(raw+"]}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, m)
+		if i > 0 {
+			members += ","
+		}
+		members += fmt.Sprintf(`{"mediaType":%q,"digest":%q,"size":%d,"platform":{"os":"linux","architecture":"a%d"}}`, image.MediaManifest, m.Digest, m.Size(), i)
+	}
+	root, err := image.Read(image.MediaIndex, []byte(`{"schemaVersion":2,"manifests":[`+members+`]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return append(out, root)
+}
+
+func TestNewCopy(t *testing.T) {
+	tr := tree(t, 2, 3)
+	c := NewCopy(tr, Presence{digest.FromString("shared"): true, tr[0].Digest: true})
+	if len(c.Blobs) != 2+1+4 {
+		t.Errorf("%d blobs: the shared layer is to be planned once", len(c.Blobs))
+	}
+	if c.Manifests[len(c.Manifests)-1].Digest != tr.Root().Digest || c.Root != tr.Root().Digest {
+		t.Error("the root is not the last")
+	}
+	want := Totals{Move: 6 + 2, MoveBytes: 600 + tr[1].Size() + tr[2].Size(), Present: 2, PresentBytes: 100 + tr[0].Size()}
+	if got := c.Totals(); got != want {
+		t.Errorf("got %+v, want %+v", got, want)
+	}
+}
+
+func TestTagsOfAPromotion(t *testing.T) {
+	env := charter.Environment{Standing: "live", Fixed: []string{"{version}"}}
+	for version, want := range map[string][]string{
+		"2.14.0": {"2.14.0", "live"}, "2.4.0+meta": {"2.4.0_meta", "live"}, "": {"live"}, "nightly": {"live"},
+	} {
+		if got := Tags(env, "live", version); !slices.Equal(got, want) {
+			t.Errorf("version %q: %v, want %v", version, got, want)
+		}
+	}
+}
+
+func TestMissing(t *testing.T) {
+	root := tree(t, 2, 1).Root()
+	if got := Missing([]string{"linux/a0", "linux/a2"}, root, image.Platform{}); !slices.Equal(got, []string{"linux/a2"}) {
+		t.Errorf("got %v", got)
+	}
+}
