@@ -71,6 +71,9 @@ func Move(ctx context.Context, from, to *registry.Repository, tree plan.Tree, c 
 		}
 		opt.Moved(p.Size, 1)
 	}
+	if c.Manifests[len(c.Manifests)-1].Present {
+		return nil // the plan has just seen it
+	}
 	there, err := Has(ctx, to, c.Root)
 	if err == nil && !there {
 		err = &problem.Problem{Kind: problem.RegistryError, Title: "The registry took the image and does not have it", Asked: c.Root.String(),

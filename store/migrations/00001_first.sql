@@ -200,10 +200,12 @@ CREATE TABLE trail_hashes (
 -- +goose StatementBegin
 CREATE FUNCTION trail_guard() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-  IF TG_TABLE_NAME = 'trail_entries' AND TG_OP = 'UPDATE' AND OLD.seq IS NULL AND NEW.seq IS NOT NULL
-     AND ROW(NEW.id, NEW.bytes, NEW.act, NEW.subject, NEW.component, NEW.work_id, NEW.at)
-         IS NOT DISTINCT FROM ROW(OLD.id, OLD.bytes, OLD.act, OLD.subject, OLD.component, OLD.work_id, OLD.at) THEN
-    RETURN NEW;
+  IF TG_TABLE_NAME = 'trail_entries' AND TG_OP = 'UPDATE' THEN -- the sequencer, once
+    IF OLD.seq IS NULL AND NEW.seq IS NOT NULL
+       AND ROW(NEW.id, NEW.bytes, NEW.act, NEW.subject, NEW.component, NEW.work_id, NEW.at)
+           IS NOT DISTINCT FROM ROW(OLD.id, OLD.bytes, OLD.act, OLD.subject, OLD.component, OLD.work_id, OLD.at) THEN
+      RETURN NEW;
+    END IF;
   END IF;
   RAISE EXCEPTION 'the trail is append-only: % on % is refused', TG_OP, TG_TABLE_NAME USING ERRCODE = 'object_not_in_prerequisite_state';
 END $$;

@@ -22,14 +22,14 @@ var (
 
 const template = "dovrak_template"
 
-// Main is the TestMain of a package whose tests need a database.
-func Main(m *testing.M) {
+// Run is m.Run for a package whose tests need a database.
+func Run(m *testing.M) int {
 	code, err := run(m)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "pgtest:", err)
-		code = 1
+		return 1
 	}
-	os.Exit(code)
+	return code
 }
 
 func run(m *testing.M) (code int, err error) {

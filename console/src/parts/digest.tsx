@@ -14,8 +14,9 @@ function useCopied(digest: string): [string, () => void] {
 export function Plate({ digest }: { digest: string }) {
   const [said, copy] = useCopied(digest);
   return (
-    <button type="button" className="plate" title={`${digest}\nclick to copy`} aria-label={`copy ${digest}`} onClick={copy}>
+    <button type="button" className="plate" title={`${digest}\nclick to copy`} onClick={copy}>
       <Ridge digest={digest} width={84} height={27} />
+      <span className="sr">copy </span>
       <code aria-live="polite">{said || short(digest)}</code>
     </button>
   );
@@ -25,8 +26,9 @@ export function Plate({ digest }: { digest: string }) {
 export function Inline({ digest }: { digest: string }) {
   const [said, copy] = useCopied(digest);
   return (
-    <button type="button" className="inline-digest" title={`${digest}\nclick to copy`} aria-label={`copy ${digest}`} onClick={copy}>
+    <button type="button" className="inline-digest" title={`${digest}\nclick to copy`} onClick={copy}>
       <Ridge digest={digest} />
+      <span className="sr">copy </span>
       <code aria-live="polite">{said || short(digest)}</code>
     </button>
   );

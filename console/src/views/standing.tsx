@@ -1,4 +1,5 @@
 // Standing: components down, environments and their places across. What stands where, as each registry last said.
+import { useEffect, useRef } from 'react';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take, type Cell, type Row, type Standing, type TrailEntry } from '../api/client';
@@ -57,11 +58,7 @@ function Ledger({ s, rows, find, setFind }: LedgerProps) {
         <thead>
           <tr>
             <td className="finder">
-              <label className="find">
-                <Mark name="find" />
-                <input data-find type="search" value={find} onChange={(e) => setFind(e.target.value)} placeholder="component" aria-label="Find a component" />
-                <kbd>/</kbd>
-              </label>
+              <Finder find={find} setFind={setFind} />
             </td>
             {s.environments.map((e, i) => (
               <EnvironmentHead key={e.name} name={e.name} span={2 * e.places.length - 1} first={i === 0} />
@@ -88,6 +85,21 @@ function Ledger({ s, rows, find, setFind }: LedgerProps) {
         </Empty>
       )}
     </div>
+  );
+}
+
+/** Finder keeps what is typed by itself: the address follows a moment later, and must not take a letter back. */
+function Finder({ find, setFind }: { find: string; setFind: (v: string) => void }) {
+  const field = useRef<HTMLInputElement>(null);
+  useEffect(() => {
+    if (field.current && document.activeElement !== field.current) field.current.value = find;
+  }, [find]);
+  return (
+    <label className="find">
+      <Mark name="find" />
+      <input ref={field} data-find type="search" defaultValue={find} onChange={(e) => setFind(e.target.value)} placeholder="component" aria-label="Find a component" />
+      <kbd>/</kbd>
+    </label>
   );
 }
 

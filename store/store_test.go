@@ -1,0 +1,356 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"dovrak/core/trail"
+	"dovrak/store"
+	"dovrak/test/pgtest"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/opencontainers/go-digest"
+	"golang.org/x/mod/sumdb/tlog"
+)
+
+func TestMain(m *testing.M) { os.Exit(pgtest.Run(m)) }
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// actor makes someone to whom records can belong.
+func actor(t *testing.T, s *store.Store) uuid.UUID {
+	t.Helper()
+	a := store.Actor{ID: store.NewID(), Kind: "person", Name: "Ragna " + store.NewID().String()}
+	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddActor(t.Context(), a, []string{"read"}) }))
+	return a.ID
+}
+
+func registryOf(t *testing.T, s *store.Store) uuid.UUID {
+	t.Helper()
+	r := store.Registry{ID: store.NewID(), Name: "hut-" + store.NewID().String()[30:], Address: "http://127.0.0.1:1", RequestsPerSecond: 10, TransfersAtOnce: 2}
+	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddRegistry(t.Context(), r) }))
+	return r.ID
+}
+
+// process is a living one: its link stands until end is called.
+func process(t *testing.T, s *store.Store) (l *store.Link, end func()) {
+	t.Helper()
+	l = store.NewLink(s, slog.New(slog.DiscardHandler))
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, gone := make(chan struct{}), make(chan error, 1)
+	go func() { gone <- l.Run(ctx, ready) }()
+	<-ready
+	var once sync.Once
+	end = func() {
+		once.Do(func() {
+			cancel()
+			if err := <-gone; err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	t.Cleanup(end)
+	return l, end
+}
+
+func work(t *testing.T, s *store.Store) uuid.UUID {
+	t.Helper()
+	w := store.Work{ID: store.NewID(), Kind: store.KindCopy, State: store.StateAsked, RequestedBy: actor(t, s)}
+	reg := registryOf(t, s)
+	must(t, s.Tx(t.Context(), func(tx store.Tx) error {
+		_, err := tx.AddCopy(t.Context(), w, store.Copy{WorkID: w.ID, SourceID: reg, DestinationID: reg, Source: "a", Destination: "b", Digest: "sha256:x"})
+		return err
+	}))
+	return w.ID
+}
+
+func TestAWorkHasOneOwner(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	one, endOne := process(t, s)
+	two, _ := process(t, s)
+	w := work(t, s)
+	first, ok, err := s.Claim(ctx, w, one.Process, time.Minute)
+	if err != nil || !ok {
+		t.Fatalf("the first claim: %v, %v", ok, err)
+	}
+	if _, ok, err := s.Claim(ctx, w, two.Process, time.Minute); err != nil || ok {
+		t.Fatalf("a second owner beside the first: %v", err)
+	}
+	if left, err := s.Abandoned(ctx, 10); err != nil || len(left) != 0 {
+		t.Fatalf("abandoned while its owner lives: %v, %v", left, err)
+	}
+	endOne() // long before the lease runs out
+	left, err := s.Abandoned(ctx, 10)
+	if err != nil || len(left) != 1 {
+		t.Fatalf("a dead owner's work is not seen: %v, %v", left, err)
+	}
+	second, ok, err := s.Claim(ctx, w, two.Process, time.Minute)
+	if err != nil || !ok || second.Fence <= first.Fence {
+		t.Fatalf("taking over: %+v, %v, %v", second, ok, err)
+	}
+	for name, write := range map[string]func() error{
+		"renew":    func() error { return s.Renew(ctx, first, time.Minute) },
+		"state":    func() error { return s.SetState(ctx, first, store.StateMoving) },
+		"progress": func() error { return s.SetProgress(ctx, first, nil) },
+		"end":      func() error { return s.End(ctx, first, store.StateVerified, nil) },
+		"give":     func() error { return s.GiveBack(ctx, first) },
+	} {
+		if err := write(); !errors.Is(err, store.ErrLost) {
+			t.Errorf("%s by the first owner, who was thought dead: %v", name, err)
+		}
+	}
+	must(t, s.End(ctx, second, store.StateVerified, nil))
+	if _, ok, err := s.Claim(ctx, w, two.Process, time.Minute); err != nil || ok {
+		t.Errorf("an ended work is claimed: %v", err)
+	}
+}
+
+func TestALeaseRunsOut(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	one, _ := process(t, s)
+	two, _ := process(t, s)
+	w := work(t, s)
+	if _, ok, err := s.Claim(ctx, w, one.Process, -time.Second); err != nil || !ok {
+		t.Fatal(ok, err)
+	}
+	if _, ok, err := s.Claim(ctx, w, two.Process, time.Minute); err != nil || !ok {
+		t.Errorf("a process that lives but does not renew keeps its work: %v", err)
+	}
+}
+
+func TestATagHasOneWriter(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	at := store.Spot{RegistryID: registryOf(t, s), Repository: "live/snowpack-model"}
+	var wg sync.WaitGroup
+	var won atomic.Int32
+	for range 8 {
+		wg.Go(func() {
+			if _, ok, err := s.LeaseTag(ctx, at, "live", store.NewID(), time.Minute); err != nil {
+				t.Error(err)
+			} else if ok {
+				won.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	if won.Load() != 1 {
+		t.Fatalf("%d writers at once", won.Load())
+	}
+	other := store.Spot{RegistryID: registryOf(t, s), Repository: "live/map-tiles"}
+	l, ok, err := s.LeaseTag(ctx, other, "live", store.NewID(), time.Minute)
+	if err != nil || !ok {
+		t.Fatal(ok, err)
+	}
+	c := store.TagChange{ID: store.NewID(), RegistryID: other.RegistryID, Repository: other.Repository, Tag: "live", ToDigest: "sha256:x", ActorID: actor(t, s), Fence: l.Fence, SeenBeforeAt: time.Now()}
+	intend := func(c store.TagChange) error {
+		return s.Tx(ctx, func(tx store.Tx) error { _, err := tx.Intend(ctx, c); return err })
+	}
+	must(t, intend(c))
+	c2 := c
+	c2.ID = store.NewID()
+	if err := intend(c2); !store.IsDuplicate(err) {
+		t.Errorf("a second intent beside an open one: %v", err)
+	}
+	must(t, s.FreeTag(ctx, l))
+	later, ok, err := s.LeaseTag(ctx, other, "live", store.NewID(), time.Minute)
+	if err != nil || !ok || later.Fence <= l.Fence {
+		t.Fatalf("%+v, %v, %v", later, ok, err)
+	}
+	settle := func(fence int64, outcome string) (written bool) {
+		must(t, s.Tx(ctx, func(tx store.Tx) (err error) {
+			written, err = tx.SettleChange(ctx, c, outcome, time.Now(), fence)
+			return err
+		}))
+		return written
+	}
+	if settle(l.Fence, store.Done) {
+		t.Error("a writer whose lease went to another still writes its outcome")
+	}
+	if !settle(later.Fence, store.Unknown) || !settle(later.Fence, store.Done) || settle(later.Fence, store.NotDone) {
+		t.Error("an outcome is written once, and unknown is none yet")
+	}
+}
+
+func entryNumbered(t *testing.T, s *store.Store, n int) store.TrailEntry {
+	t.Helper()
+	e := trail.Entry{ID: store.NewID().String(), At: time.Now().UTC(), Act: trail.TagPointed, Facts: map[string]string{"n": fmt.Sprint(n)}}
+	raw, err := e.Bytes()
+	must(t, err)
+	row := store.TrailEntry{ID: uuid.MustParse(e.ID), Bytes: raw, Act: string(e.Act), At: e.At}
+	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddEntry(t.Context(), row, nil) }))
+	return row
+}
+
+func TestTheTrailIsAppendOnly(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	e := entryNumbered(t, s, 0)
+	if n, err := s.Sequence(ctx, 10); err != nil || n != 1 {
+		t.Fatal(n, err)
+	}
+	for _, sql := range []string{
+		"UPDATE trail_entries SET bytes = 'x'", "UPDATE trail_entries SET seq = 7", "UPDATE trail_entries SET seq = NULL", "UPDATE trail_entries SET at = now()",
+		"DELETE FROM trail_entries", "TRUNCATE trail_entries CASCADE", "UPDATE trail_hashes SET hash = hash", "DELETE FROM trail_hashes", "TRUNCATE trail_hashes",
+	} {
+		if _, err := s.Pool.Exec(ctx, sql); !refusedByGuard(err) {
+			t.Errorf("%s: %v", sql, err)
+		}
+	}
+	if got, ok, err := s.Entry(ctx, e.ID); err != nil || !ok || string(got.Bytes) != string(e.Bytes) || *got.Seq != 0 {
+		t.Errorf("the entry became %+v, %v", got, err)
+	}
+}
+
+func refusedByGuard(err error) bool {
+	pg, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && pg.Code == "55000"
+}
+
+// TestSequencersTogether: entries written at the same time, numbered by several at the same time, come out numbered
+// without a gap, and their hashes make the tree of exactly those bytes in that order.
+func TestSequencersTogether(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	const writers, each = 6, 10
+	var wg sync.WaitGroup
+	for w := range writers {
+		wg.Go(func() {
+			for i := range each {
+				entryNumbered(t, s, w*each+i)
+				if _, err := s.Sequence(ctx, 3); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for n := 1; n > 0; {
+		var err error
+		n, err = s.Sequence(ctx, 7)
+		must(t, err)
+	}
+	rows, _, err := s.Trail(ctx, store.TrailQuery{Limit: 1000})
+	must(t, err)
+	slices.SortFunc(rows, func(a, b store.TrailEntry) int { return int(*a.Seq - *b.Seq) })
+	var kept memory
+	for i, r := range rows {
+		if *r.Seq != int64(i) {
+			t.Fatalf("entry %d has the number %d", i, *r.Seq)
+		}
+		hashes, err := tlog.StoredHashes(int64(i), r.Bytes, kept)
+		must(t, err)
+		kept = append(kept, hashes...)
+	}
+	want, err := tlog.TreeHash(writers*each, kept)
+	must(t, err)
+	if got, err := s.TreeHash(ctx, writers*each); err != nil || got != want {
+		t.Errorf("the tree is %v, want %v: %v", got, want, err)
+	}
+}
+
+type memory []tlog.Hash
+
+func (m memory) ReadHashes(at []int64) ([]tlog.Hash, error) {
+	out := make([]tlog.Hash, len(at))
+	for i, p := range at {
+		out[i] = m[p]
+	}
+	return out, nil
+}
+
+// TestNoEventIsMissed: a transaction that began first and commits last is not skipped by a reader who goes on from the
+// last id it saw.
+func TestNoEventIsMissed(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	from, err := s.LastEvent(ctx)
+	must(t, err)
+	tell := func(tx store.Tx, n int) error { return tx.Tell(ctx, store.TopicTag, map[string]int{"n": n}) }
+	written, commit, done := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	go func() {
+		done <- s.Tx(ctx, func(tx store.Tx) error {
+			err := tell(tx, 1)
+			close(written)
+			<-commit
+			return err
+		})
+	}()
+	<-written
+	must(t, s.Tx(ctx, func(tx store.Tx) error { return tell(tx, 2) }))
+	events, waits, err := s.EventsAfter(ctx, from, 10)
+	if err != nil || len(events) != 0 || !waits {
+		t.Errorf("while an earlier one is open: %v, waits %v, %v", events, waits, err)
+	}
+	close(commit)
+	must(t, <-done)
+	events, waits, err = s.EventsAfter(ctx, from, 10)
+	if err != nil || len(events) != 2 || waits {
+		t.Fatalf("when both are there: %v, waits %v, %v", events, waits, err)
+	}
+	rest, _, err := s.EventsAfter(ctx, events[0].ID, 10)
+	if err != nil || len(rest) != 1 || rest[0].ID != events[1].ID {
+		t.Errorf("behind the first: %v, %v", rest, err)
+	}
+}
+
+func TestContentGoneBadIsNotGiven(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	c := store.Content{Digest: digest.FromString("right"), MediaType: "m", Bytes: []byte("right")}
+	must(t, s.KeepContent(ctx, c))
+	if _, err := s.Pool.Exec(ctx, "UPDATE contents SET bytes = 'wrong'"); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok, err := s.Content(ctx, c.Digest); err != nil || ok {
+		t.Errorf("bytes that are not their digest's were given: %v", err)
+	}
+	must(t, s.KeepContent(ctx, c))
+	if got, ok, err := s.Content(ctx, c.Digest); err != nil || !ok || string(got.Bytes) != "right" {
+		t.Errorf("not mended by keeping it again: %v", err)
+	}
+}
+
+// TestMigrationsWait: processes that start together on an empty database all find it whole.
+func TestMigrationsWait(t *testing.T) {
+	s := pgtest.Open(t)
+	if _, err := s.Pool.Exec(t.Context(), "DROP SCHEMA public CASCADE; CREATE SCHEMA public"); err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	for range 3 {
+		wg.Go(func() {
+			if err := s.Migrate(t.Context()); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if _, err := s.TrailSize(t.Context()); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestSharesOfABudget(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	reg := registryOf(t, s)
+	a, b := store.NewID(), store.NewID()
+	for i, tt := range []struct {
+		process uuid.UUID
+		life    time.Duration
+		want    int
+	}{{a, time.Minute, 1}, {b, -time.Second, 2}, {a, time.Minute, 1}, {b, time.Minute, 2}, {a, time.Minute, 2}} {
+		if n, err := s.ShareBudget(ctx, reg, tt.process, tt.life); err != nil || n != tt.want {
+			t.Errorf("step %d: %d processes share, want %d: %v", i, n, tt.want, err)
+		}
+	}
+}
