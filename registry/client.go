@@ -131,8 +131,8 @@ func (r *Repository) String() string { return r.c.cfg.Name + "/" + r.name }
 // Registry is the registry's short name.
 func (r *Repository) Registry() string { return r.c.cfg.Name }
 
-// SameRegistry reports whether two repositories lie in one registry, where content can be mounted.
-func (r *Repository) SameRegistry(o *Repository) bool { return r.c.base.Host == o.c.base.Host }
+// Sibling is another repository of the same registry.
+func (r *Repository) Sibling(name string) *Repository { return r.c.Repository(name) }
 
 // checkRedirect follows at most five redirects, never from TLS to plain HTTP, and takes the credential off as soon
 // as another host or port is asked.

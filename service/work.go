@@ -260,7 +260,7 @@ func (s *Service) siblings(ctx context.Context, from, to spot, p plan.Piece) ([]
 	}
 	var out []*registry.Repository
 	for _, n := range names {
-		out = append(out, to.conn.client.Repository(n))
+		out = append(out, to.Sibling(n))
 	}
 	return out, nil
 }

@@ -27,6 +27,7 @@ type Build struct {
 	Branch    string
 	Created   time.Time
 	Platforms []string // os/architecture[/variant]
+	Base      string   // which base it is built on; default "12"
 	Bytes     int      // of the component's own layer, for each platform; default 2 MiB
 }
 
@@ -43,11 +44,14 @@ type Content struct {
 	Bytes []byte
 }
 
-// Make builds the image. Each platform has a layer of a base that all versions share, one of the component's own
+// Make builds the image. Each platform has a layer of its base, which builds on the same base share, one of the component's own
 // program, and a small one of its settings.
 func (b Build) Make() (Image, error) {
 	if b.Bytes == 0 {
 		b.Bytes = 2 << 20
+	}
+	if b.Base == "" {
+		b.Base = "12"
 	}
 	var img Image
 	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Annotations: b.annotations()}
@@ -81,7 +85,7 @@ func (b Build) platform(img *Image, name string) (Content, error) {
 		path, seed string
 		size       int
 	}{
-		{"usr/lib/skarvind/base.bin", "base 12 " + name, b.Bytes * 2},
+		{"usr/lib/skarvind/base.bin", "base " + b.Base + " " + name, b.Bytes * 2},
 		{"usr/bin/" + b.Component, fmt.Sprint(b.Component, " ", b.Version, " ", b.Commit, " ", name), b.Bytes},
 		{"etc/skarvind/" + b.Component + ".conf", b.Component + " " + b.Version, 4 << 10},
 	} {

@@ -1,0 +1,188 @@
+package transfer_test
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"sync"
+	"testing"
+	"time"
+
+	"dovrak/core/plan"
+	"dovrak/core/problem"
+	"dovrak/registry"
+	"dovrak/standin/pipeline"
+	sim "dovrak/standin/registry"
+	"dovrak/transfer"
+
+	"github.com/opencontainers/go-digest"
+)
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// memory keeps contents for the length of a test.
+type memory struct{ m sync.Map }
+
+type content struct {
+	media string
+	raw   []byte
+}
+
+func (m *memory) Content(_ context.Context, d digest.Digest) (string, []byte, bool, error) {
+	v, ok := m.m.Load(d)
+	if !ok {
+		return "", nil, false, nil
+	}
+	return v.(content).media, v.(content).raw, true, nil
+}
+
+func (m *memory) Keep(_ context.Context, d digest.Digest, media string, raw []byte) error {
+	m.m.Store(d, content{media, raw})
+	return nil
+}
+
+// sides are a source that holds an image, and an empty destination, on which the nth request from now fails once.
+type sides struct {
+	from, to *registry.Repository
+	root     digest.Digest
+
+	mu    sync.Mutex
+	fault sim.Fault
+	at    int // the request that fails; -1 is none
+	n     int
+}
+
+func newSides(t *testing.T, img pipeline.Image) *sides {
+	t.Helper()
+	s := &sides{at: -1, root: img.Index.Digest}
+	start := func() (*registry.Repository, string) {
+		h, err := sim.New(sim.Options{Dir: t.TempDir(), Fault: func(int, *http.Request) sim.Fault {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.n++
+			if s.n-1 == s.at {
+				return s.fault
+			}
+			return sim.Fault{}
+		}})
+		must(t, err)
+		srv := httptest.NewServer(h)
+		t.Cleanup(srv.Close)
+		c, err := registry.New(registry.Config{Name: "side", Address: srv.URL, FirstWait: time.Millisecond, Stall: 5 * time.Second})
+		must(t, err)
+		t.Cleanup(c.Close)
+		return c.Repository("x"), srv.URL
+	}
+	var url string
+	s.from, url = start()
+	s.to, _ = start()
+	must(t, (&pipeline.Target{Address: url, Repository: "x"}).Push(t.Context(), img))
+	index := pipeline.Target{Address: url, Repository: "x"}
+	must(t, index.Point(t.Context(), img, "build-41"))
+	return s
+}
+
+// copy does a whole copy, with the fault at the request numbered at; it gives how many requests there were.
+func (s *sides) copy(ctx context.Context, at int, f sim.Fault) (int, error) {
+	s.mu.Lock()
+	s.n, s.at, s.fault = 0, at, f
+	s.mu.Unlock()
+	err := func() error {
+		tree, err := transfer.ReadTree(ctx, s.from, &memory{}, s.root)
+		if err != nil {
+			return err
+		}
+		have, err := transfer.Look(ctx, s.to, tree)
+		if err != nil {
+			return err
+		}
+		return transfer.Move(ctx, s.from, s.to, tree, plan.NewCopy(tree, have), transfer.Options{FirstWait: time.Millisecond})
+	}()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.n, err
+}
+
+func image(t *testing.T) pipeline.Image {
+	t.Helper()
+	img, err := pipeline.Build{Component: "slope-sensor", Version: "4.1.7", Platforms: []string{"linux/arm64", "linux/arm/v7"}, Bytes: 8 << 10}.Make()
+	must(t, err)
+	return img
+}
+
+// TestAFaultAtEveryRequest: whichever single request of a copy fails, in whichever way, the copy ends right by itself
+// or fails with a problem and leaves a destination that a second copy completes. At no time does the root stand there
+// before all that is below it, which the stand-in would refuse.
+func TestAFaultAtEveryRequest(t *testing.T) {
+	img := image(t)
+	requests, err := newSides(t, img).copy(t.Context(), -1, sim.Fault{})
+	must(t, err)
+	for name, f := range map[string]sim.Fault{
+		"500": {Status: 500}, "429": {Status: 429}, "reset": {Reset: true}, "cut": {CutAfter: 30}, "flipped byte": {Flip: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			mended := 0
+			for at := range requests {
+				s := newSides(t, img)
+				_, err := s.copy(t.Context(), at, f)
+				if err == nil {
+					mended++
+				} else if p := problem.From(err); p.Kind == problem.Internal || p.Remedy == "" {
+					t.Errorf("request %d: not a problem that helps: %v", at, err)
+				}
+				if _, err := s.copy(t.Context(), -1, sim.Fault{}); err != nil {
+					t.Fatalf("request %d: a second copy does not complete it: %v", at, err)
+				}
+				if d, err := s.to.Head(t.Context(), s.root.String()); err != nil || d.Digest != s.root {
+					t.Fatalf("request %d: %v %v", at, d, err)
+				}
+			}
+			t.Logf("%d of %d mended by themselves", mended, requests)
+			if !f.Flip && mended < requests*9/10 { // an upload whose one PUT was refused is begun again with its blob
+				t.Errorf("only %d of %d single faults were mended without a second copy", mended, requests)
+			}
+		})
+	}
+}
+
+// TestASecondCopyMovesNothing, and one HEAD for each piece tells that.
+func TestASecondCopyMovesNothing(t *testing.T) {
+	s := newSides(t, image(t))
+	_, err := s.copy(t.Context(), -1, sim.Fault{})
+	must(t, err)
+	n, err := s.copy(t.Context(), -1, sim.Fault{})
+	must(t, err)
+	if want := 3 + 3 + 7; n != want { // manifests read and looked at, blobs looked at
+		t.Errorf("%d requests, want %d", n, want)
+	}
+}
+
+// TestMountedWithinARegistry: what a sibling repository holds is not moved.
+func TestMountedWithinARegistry(t *testing.T) {
+	s := newSides(t, image(t))
+	_, err := s.copy(t.Context(), -1, sim.Fault{})
+	must(t, err)
+	tree, err := transfer.ReadTree(t.Context(), s.to, &memory{}, s.root)
+	must(t, err)
+	var moved int64
+	var mu sync.Mutex
+	s.mu.Lock()
+	s.n = 0
+	s.mu.Unlock()
+	sibling := s.to.Sibling("y")
+	err = transfer.Move(t.Context(), s.from, sibling, tree, plan.NewCopy(tree, nil), transfer.Options{
+		Siblings: func(context.Context, plan.Piece) ([]*registry.Repository, error) {
+			return []*registry.Repository{s.to}, nil
+		},
+		Moved: func(n int64, _ int) { mu.Lock(); moved += n; mu.Unlock() }})
+	must(t, err)
+	if want := 7 + 3 + 1; s.n != want {
+		t.Errorf("%d requests, want one mount a blob, one PUT a manifest, one look: %d", s.n, want)
+	}
+}
