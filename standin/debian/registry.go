@@ -168,4 +168,3 @@ func writeCertificates(dir string) ([]byte, error) {
 func writePEM(file, kind string, der []byte) error {
 	return os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600)
 }
-
