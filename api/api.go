@@ -26,8 +26,6 @@ import (
 // API is the interface. Make its handler with [New].
 type API struct {
 	service  *service.Service
-	link     *store.Link
-	db       *store.Store
 	log      *slog.Logger
 	secure   bool // the console is reached over TLS
 	gather   prometheus.Gatherer
@@ -39,8 +37,6 @@ type API struct {
 // Options of the interface. All are required but Console.
 type Options struct {
 	Service   *service.Service
-	Link      *store.Link
-	Store     *store.Store
 	Log       *slog.Logger
 	PublicURL string
 	Registry  *prometheus.Registry
@@ -54,7 +50,7 @@ func New(o Options) (http.Handler, error) {
 	if err != nil || public.Host == "" {
 		return nil, fmt.Errorf("api: the public URL %q is not scheme and host", o.PublicURL)
 	}
-	a := &API{service: o.Service, link: o.Link, db: o.Store, log: o.Log, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
+	a := &API{service: o.Service, log: o.Log, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
 	a.answered = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dovrak_http_request_seconds", Help: "Time to answer a request.",
 		Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}}, []string{"route", "status"})
 	if err := o.Registry.Register(a.answered); err != nil {

@@ -8,8 +8,6 @@ import (
 	"time"
 
 	"dovrak/api/wire"
-	"dovrak/core/image"
-	"dovrak/core/problem"
 	"dovrak/service"
 	"dovrak/store"
 
@@ -19,18 +17,17 @@ import (
 
 // Times of a stream of events.
 const (
-	heartbeat  = 15 * time.Second       // a comment, so that both ends learn of a dead connection
-	again      = 100 * time.Millisecond // an event may wait for a slower transaction to end
-	eventBatch = 200
+	heartbeat = 15 * time.Second       // a comment, so that both ends learn of a dead connection
+	again     = 100 * time.Millisecond // an event may wait for a slower transaction to end
 )
 
 // events streams what changes. A reader that comes back with Last-Event-ID gets what it missed, for a day.
 func (a *API) events(c *echo.Context, by service.Actor) error {
-	last, err := a.streamFrom(c)
+	last, err := a.service.EventsFrom(c.Request().Context(), by, c.Request().Header.Get("Last-Event-ID"))
 	if err != nil {
 		return err
 	}
-	wake, stop := a.link.Subscribe(store.NoticeEvent)
+	wake, stop := a.service.WhenEvents()
 	defer stop()
 	h := c.Response().Header()
 	h.Set("Content-Type", "text/event-stream")
@@ -46,7 +43,7 @@ func (a *API) events(c *echo.Context, by service.Actor) error {
 	defer beat.Stop()
 	for {
 		var waits bool
-		if last, waits, err = a.sendEvents(ctx, out, last); err != nil {
+		if last, waits, err = a.sendEvents(ctx, by, out, last); err != nil {
 			return nil // the stream ends here, and is resumed by its last id
 		}
 		var soon <-chan time.Time
@@ -68,43 +65,27 @@ func (a *API) events(c *echo.Context, by service.Actor) error {
 	}
 }
 
-func (a *API) streamFrom(c *echo.Context) (store.EventID, error) {
-	if id := c.Request().Header.Get("Last-Event-ID"); id != "" {
-		last, err := store.ParseEventID(id)
-		if err != nil {
-			return last, &problem.Problem{Kind: problem.Malformed, Title: "This stream cannot be resumed", Asked: image.Printable(id),
-				Remedy: "begin anew without Last-Event-ID"}
-		}
-		return last, nil
-	}
-	return a.db.LastEvent(c.Request().Context())
-}
-
 // sendEvents sends what is there, and reports whether more is written but cannot be sent yet.
-func (a *API) sendEvents(ctx context.Context, out stream, last store.EventID) (store.EventID, bool, error) {
-	for {
-		events, waits, err := a.db.EventsAfter(ctx, last, eventBatch)
+func (a *API) sendEvents(ctx context.Context, by service.Actor, out stream, last store.EventID) (store.EventID, bool, error) {
+	events, waits, err := a.service.Events(ctx, by, last)
+	if err != nil {
+		return last, false, err
+	}
+	for _, e := range events {
+		about := map[string]any{}
+		if err := json.Unmarshal(e.Payload, &about); err != nil {
+			return last, false, err
+		}
+		raw, err := json.Marshal(wire.Event{Topic: e.Topic, At: e.At, About: about})
 		if err != nil {
 			return last, false, err
 		}
-		for _, e := range events {
-			about := map[string]any{}
-			if err := json.Unmarshal(e.Payload, &about); err != nil {
-				return last, false, err
-			}
-			raw, err := json.Marshal(wire.Event{Topic: e.Topic, At: e.At, About: about})
-			if err != nil {
-				return last, false, err
-			}
-			if err := out.say(fmt.Sprintf("id: %s\ndata: %s\n\n", e.ID, raw)); err != nil {
-				return last, false, err
-			}
-			last = e.ID
+		if err := out.say(fmt.Sprintf("id: %s\ndata: %s\n\n", e.ID, raw)); err != nil {
+			return last, false, err
 		}
-		if len(events) < eventBatch {
-			return last, waits, nil
-		}
+		last = e.ID
 	}
+	return last, waits, nil
 }
 
 type stream struct {

@@ -14,7 +14,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivertype"
 )
 
 // Times of the queue.
@@ -78,11 +77,8 @@ func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	return client.StopAndCancel(stop)
 }
 
-// periodic makes a job that is queued only while no other of its kind waits or runs.
+// periodic makes a job anew each time. One whose predecessor is still at it ends at once, by a lock that dies with its
+// process: uniqueness in the queue would wait for a job whose process was killed.
 func periodic(job service.Job) func() (river.JobArgs, *river.InsertOpts) {
-	return func() (river.JobArgs, *river.InsertOpts) {
-		return job, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: []rivertype.JobState{
-			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
-		}}}
-	}
+	return func() (river.JobArgs, *river.InsertOpts) { return job, &river.InsertOpts{MaxAttempts: 1} }
 }

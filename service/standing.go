@@ -2,11 +2,13 @@ package service
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"time"
 
 	"dovrak/core/image"
+	"dovrak/core/problem"
 	"dovrak/store"
 
 	"github.com/opencontainers/go-digest"
@@ -179,22 +181,33 @@ func (s *Service) versionsOf(ctx context.Context, ds []digest.Digest) (map[diges
 	return out, err
 }
 
-// Watch asks every place what its standing tags mean now, and tells of what changed. A registry that does not answer
-// is left for the next round; what was last seen keeps its time.
+// Watch asks every place what its standing tags mean now, and tells of what changed. One process at a time does so. A
+// registry that does not answer is left for the next round; what was last seen keeps its time.
 func (s *Service) Watch(ctx context.Context) error {
+	_, err := s.db.Alone(ctx, "watch", func() error { return s.watch(ctx) })
+	return err
+}
+
+func (s *Service) watch(ctx context.Context) error {
 	law, err := s.lawIfAny(ctx)
 	if err != nil {
 		return err
 	}
+	away := map[string]bool{} // registries that did not answer in this round
 	for component, comp := range law.Components {
 		for _, name := range law.Routes[comp.Route] {
 			env := law.Environments[name]
 			for _, p := range env.Places {
-				if err := s.watchPlace(ctx, p.At(component), env.Standing, component); err != nil {
-					s.log.WarnContext(ctx, "a place could not be looked at", "place", p.At(component).In(), "error", err)
+				if away[p.Registry] {
+					continue
 				}
+				err := s.watchPlace(ctx, p.At(component), env.Standing, component)
 				if ctx.Err() != nil {
 					return ctx.Err()
+				}
+				if err != nil {
+					away[p.Registry] = problem.Is(err, problem.Unreachable) || errors.Is(err, context.DeadlineExceeded)
+					s.log.WarnContext(ctx, "a place could not be looked at", "place", p.At(component).In(), "error", err)
 				}
 			}
 		}

@@ -123,3 +123,20 @@ func (l *Link) once(ctx context.Context, ready chan<- struct{}) (stood bool, err
 		l.tell(n.Payload)
 	}
 }
+
+// Alone runs fn unless another process is at the same thing, and reports whether it did. The lock is held by a
+// connection, outside any transaction, and ends with the process.
+func (s *Store) Alone(ctx context.Context, what string, fn func() error) (bool, error) {
+	c, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer c.Release()
+	var mine bool
+	if err := c.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 8621))", what).Scan(&mine); err != nil || !mine {
+		return false, err
+	}
+	err = fn()
+	_, uerr := c.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock(hashtextextended($1, 8621))", what)
+	return true, errors.Join(err, uerr)
+}

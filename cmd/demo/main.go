@@ -23,6 +23,7 @@ func main() {
 	fresh := flag.Bool("fresh", false, "begin anew")
 	once := flag.Bool("once", false, "end after the morning, in place of waiting for Ctrl-C")
 	flag.Parse()
+	signal.Ignore(syscall.SIGPIPE) // whoever read along may go; what was started is ended all the same
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	err := run(ctx, *dir, *bin, *listen, *fresh, *once)
 	stop()

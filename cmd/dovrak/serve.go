@@ -97,7 +97,7 @@ func serve(ctx context.Context, s settings, log *slog.Logger, out io.Writer) err
 	if err != nil {
 		return err
 	}
-	handler, err := api.New(api.Options{Service: svc, Link: link, Store: st, Log: log, PublicURL: s.PublicURL, Registry: metrics, Console: files, Closing: ctx.Done()})
+	handler, err := api.New(api.Options{Service: svc, Log: log, PublicURL: s.PublicURL, Registry: metrics, Console: files, Closing: ctx.Done()})
 	if err != nil {
 		return err
 	}

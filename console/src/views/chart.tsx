@@ -13,7 +13,9 @@ export const meantAt = (l: Lane, at: number): Meaning | undefined =>
   l.stretches.findLast((s) => Date.parse(s.from) <= at && !(s.until && Date.parse(s.until) <= at));
 
 const RIDGE = 56; // px of one ridge in a range
-const CAPTION = 44; // px from which a stretch has room for its version
+const MARK = 18; // px of a mark
+const LETTER = 7.5; // px of a version's letter, at the most
+const LABEL = 58; // px of a tick's label
 const DRAG = 6; // px from which a drag is one
 
 type Props = {
@@ -69,7 +71,7 @@ function Axis({ since, until, width }: { since: number; until: number; width: nu
   const span = until - since;
   const step = STEPS.find((s) => (s / span) * width >= 62) ?? STEPS.at(-1)!;
   const ticks: number[] = [];
-  for (let t = Math.ceil(since / step) * step; t < until; t += step) ticks.push(t);
+  for (let t = Math.ceil(since / step) * step; ((until - t) / span) * width > LABEL; t += step) ticks.push(t);
   return (
     <>
       {ticks.map((t, i) => (
@@ -112,7 +114,7 @@ function StretchBar({ s, lane, width, since, until }: { s: Meaning; lane: Lane; 
       {px > 14 && (
         <span className="cap">
           {!cut && <Mark name={s.promotion ? 'promote' : 'pointed'} />}
-          {px > CAPTION && <b>{s.version}</b>}
+          {px > MARK + LETTER * (s.version?.length ?? 0) && <b>{s.version}</b>}
         </span>
       )}
       <span className="range"><Range digest={s.digest} px={px} /></span>

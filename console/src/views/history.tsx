@@ -38,7 +38,7 @@ function usePast(h: History | undefined) {
       }
       return was;
     });
-  const first = Math.min(...(h?.lanes ?? []).map((l) => Date.parse(l.stretches[0]?.from ?? '')).filter((t) => !Number.isNaN(t)), now - 60_000);
+  const first = Math.min(...(h?.lanes ?? []).map((l) => Date.parse(l.stretches[0]?.from ?? '')).filter((t) => !Number.isNaN(t)), now - 10_000);
   const whole = { since: Math.max(first - (now - first) * 0.04, h ? Date.parse(h.since) : 0), until: now };
   const since = Date.parse(params.get('since') ?? '') || whole.since;
   const until = Date.parse(params.get('until') ?? '') || whole.until;
