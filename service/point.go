@@ -88,11 +88,18 @@ func pointable(img image.Reference, tags []string) error {
 	return nil
 }
 
-// present reads a manifest that is asked to be in a repository, and asks the repository whether it is.
+// present reads a manifest that is asked to be in a repository, where the repository says that it is: by a HEAD for one
+// that is kept, else by the GET itself.
 func (s *Service) present(ctx context.Context, at spot, img image.Reference) (image.Manifest, error) {
-	d, _, err := s.resolve(ctx, at, img)
+	d := img.Digest
+	_, kept, err := s.db.Content(ctx, d)
 	if err != nil {
 		return image.Manifest{}, err
+	}
+	if d == "" || kept {
+		if d, _, err = s.resolve(ctx, at, img); err != nil {
+			return image.Manifest{}, err
+		}
 	}
 	return transfer.Manifest(ctx, at.Repository, contents{s.db}, d)
 }

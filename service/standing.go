@@ -10,6 +10,7 @@ import (
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/store"
+	"dovrak/transfer"
 
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
@@ -231,7 +232,7 @@ func (s *Service) watchPlace(ctx context.Context, ref image.Reference, tag, comp
 		return err
 	}
 	if now != "" {
-		if _, err := s.present(look, at, image.Reference{Registry: ref.Registry, Repository: ref.Repository, Digest: now}); err != nil {
+		if _, err := transfer.Manifest(look, at.Repository, contents{s.db}, now); err != nil { // for its version; kept from then on
 			return err
 		}
 	}

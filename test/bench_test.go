@@ -92,14 +92,16 @@ func BenchmarkRepeatedCopy(b *testing.B) {
 	b.ReportMetric(float64(here)/float64(copies), "requests-source")
 }
 
-// BenchmarkFirstCopy copies an image of two platforms to an empty repository each time, and counts its requests.
+// BenchmarkFirstCopy copies an image of two platforms, of which nothing is there, each time, and counts its requests.
 func BenchmarkFirstCopy(b *testing.B) {
 	w := newWorld(b)
 	requests, copies := 0, 0
 	for b.Loop() {
 		b.StopTimer()
 		copies++
-		ref := w.push(build(b, copies, fmt.Sprintf("2.14.%d", copies), both, 512<<10), fmt.Sprintf("build-%d", copies))
+		img, err := pipeline.Build{Component: "snowpack-model", Version: fmt.Sprintf("2.14.%d", copies), Base: fmt.Sprint(copies), Platforms: both, Bytes: 512 << 10}.Make()
+		must(b, err)
+		ref := w.push(img, fmt.Sprintf("build-%d", copies))
 		w.hut.since()
 		w.forge.since()
 		b.StartTimer()

@@ -99,7 +99,8 @@ func (r *reader) read(ctx context.Context, d digest.Digest, above []digest.Diges
 	return nil
 }
 
-// Look asks a destination for every manifest and blob of a tree: one HEAD each.
+// Look asks a destination for every manifest and blob of a tree: one HEAD each, the root first, so that whatever sign-in
+// the registry wants is settled before many ask at once.
 func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Presence, error) {
 	var mu sync.Mutex
 	have := plan.Presence{}
@@ -108,6 +109,12 @@ func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Pr
 		defer mu.Unlock()
 		have[d] = there
 	}
+	root := tree.Root().Digest
+	there, err := Has(ctx, to, root)
+	if err != nil {
+		return nil, err
+	}
+	note(root, there)
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
 	for _, p := range plan.NewCopy(tree, nil).Blobs {
@@ -120,7 +127,7 @@ func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Pr
 			return err
 		})
 	}
-	for _, m := range tree {
+	for _, m := range tree[:len(tree)-1] {
 		g.Go(func() error {
 			there, err := Has(ctx, to, m.Digest)
 			note(m.Digest, there)
