@@ -51,8 +51,11 @@ func New(o Options) (http.Handler, error) {
 		return nil, fmt.Errorf("api: the public URL %q is not scheme and host", o.PublicURL)
 	}
 	a := &API{service: o.Service, log: o.Log, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
-	a.answered = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dovrak_http_request_seconds", Help: "Time to answer a request.",
-		Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}}, []string{"route", "status"})
+	a.answered = prometheus.NewHistogramVec(
+		prometheus.HistogramOpts{Name: "dovrak_http_request_seconds", Help: "Time to answer a request.",
+			Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}},
+		[]string{"route", "status"},
+	)
 	if err := o.Registry.Register(a.answered); err != nil {
 		return nil, err
 	}
@@ -97,16 +100,24 @@ func (a *API) add(e *echo.Echo, r route) error {
 }
 
 func noRoute(c *echo.Context) error {
-	return &problem.Problem{Kind: problem.NotFound, Title: "There is nothing at this address", Asked: c.Request().Method + " " + c.Request().URL.Path,
-		Remedy: "see /api/v1/openapi.json for what there is"}
+	return &problem.Problem{
+		Kind:   problem.NotFound,
+		Title:  "There is nothing at this address",
+		Asked:  c.Request().Method + " " + c.Request().URL.Path,
+		Remedy: "see /api/v1/openapi.json for what there is",
+	}
 }
 
 // sameOrigin refuses what another site's page makes a browser send with the session's cookie.
 func sameOrigin(next http.Handler) http.Handler {
 	p := http.NewCrossOriginProtection()
 	p.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		write(w, r, &problem.Problem{Kind: problem.NotPermitted, Title: "This request came from another site", Asked: r.Method + " " + r.URL.Path,
-			Seen: "the origin " + r.Header.Get("Origin"), Rule: "same origin", Remedy: "use the console itself, or a token"})
+		write(
+			w,
+			r,
+			&problem.Problem{Kind: problem.NotPermitted, Title: "This request came from another site", Asked: r.Method + " " + r.URL.Path,
+				Seen: "the origin " + r.Header.Get("Origin"), Rule: "same origin", Remedy: "use the console itself, or a token"},
+		)
 	}))
 	return p.Handler(next)
 }
@@ -142,8 +153,20 @@ func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		a.answered.WithLabelValues(c.Path(), strconv.Itoa(status)).Observe(time.Since(began).Seconds())
 		if strings.HasPrefix(c.Path(), "/api/") {
-			a.log.InfoContext(c.Request().Context(), "request", "request", c.Request().Header.Get(requestIDHeader), "method", c.Request().Method,
-				"route", c.Path(), "status", status, "ms", time.Since(began).Milliseconds())
+			a.log.InfoContext(
+				c.Request().Context(),
+				"request",
+				"request",
+				c.Request().Header.Get(requestIDHeader),
+				"method",
+				c.Request().Method,
+				"route",
+				c.Path(),
+				"status",
+				status,
+				"ms",
+				time.Since(began).Milliseconds(),
+			)
 		}
 		return nil
 	}
@@ -153,7 +176,11 @@ func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {
 func headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+				"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {

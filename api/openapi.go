@@ -18,7 +18,9 @@ import (
 // Document is the OpenAPI 3.1 document of all routes, made from the types that they take and give.
 func Document() ([]byte, error) {
 	r := openapi31.NewReflector()
-	r.Spec.Info.WithTitle("Dovrak").WithVersion("1").WithDescription("Governs how container images are tagged, pinned by digest, copied and promoted between registries.")
+	r.Spec.Info.WithTitle("Dovrak").
+		WithVersion("1").
+		WithDescription("Governs how container images are tagged, pinned by digest, copied and promoted between registries.")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "A token, as dovrak token issue gives it.")
 	r.Spec.SetAPIKeySecurity("session", sessionCookie, openapi.InCookie, "The console's session.")
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptProp(asWritten), jsonschema.InterceptDefName(plainName))
@@ -47,7 +49,11 @@ func describe(r *openapi31.Reflector, rt route) error {
 	oc.AddReqStructure(rt.in)
 	status := max(rt.status, http.StatusOK)
 	oc.AddRespStructure(rt.out, openapi.WithHTTPStatus(status), func(cu *openapi.ContentUnit) { cu.ContentType = rt.media })
-	oc.AddRespStructure(wire.Problem{}, openapi.WithContentType("application/problem+json"), func(cu *openapi.ContentUnit) { cu.IsDefault = true })
+	oc.AddRespStructure(
+		wire.Problem{},
+		openapi.WithContentType("application/problem+json"),
+		func(cu *openapi.ContentUnit) { cu.IsDefault = true },
+	)
 	return r.AddOperation(oc)
 }
 

@@ -48,7 +48,16 @@ func (a *API) problem(c *echo.Context, err error) {
 	}
 	p := problem.From(err)
 	if p.Kind == problem.Internal {
-		a.log.ErrorContext(c.Request().Context(), "a request failed", "request", c.Request().Header.Get(requestIDHeader), "route", c.Path(), "error", err)
+		a.log.ErrorContext(
+			c.Request().Context(),
+			"a request failed",
+			"request",
+			c.Request().Header.Get(requestIDHeader),
+			"route",
+			c.Path(),
+			"error",
+			err,
+		)
 	}
 	write(c.Response(), c.Request(), p)
 }

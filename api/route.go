@@ -52,7 +52,14 @@ func call[In, Out any](method, path string, needs service.Permission, id, summar
 
 // open makes a route that anyone may use.
 func open[In, Out any](method, path, id, summary string, fn func(context.Context, *API, In) (Out, error)) route {
-	r := call(method, path, "", id, summary, func(ctx context.Context, a *API, _ service.Actor, in In) (Out, error) { return fn(ctx, a, in) })
+	r := call(
+		method,
+		path,
+		"",
+		id,
+		summary,
+		func(ctx context.Context, a *API, _ service.Actor, in In) (Out, error) { return fn(ctx, a, in) },
+	)
 	r.open = true
 	return r
 }
@@ -94,6 +101,11 @@ func take(c *echo.Context, in any) error {
 }
 
 func misread(c *echo.Context, seen string) error {
-	return &problem.Problem{Kind: problem.Malformed, Title: "This request cannot be read", Asked: c.Request().Method + " " + c.Request().URL.Path,
-		Seen: image.Printable(seen), Remedy: "see /api/v1/openapi.json for what it takes"}
+	return &problem.Problem{
+		Kind:   problem.Malformed,
+		Title:  "This request cannot be read",
+		Asked:  c.Request().Method + " " + c.Request().URL.Path,
+		Seen:   image.Printable(seen),
+		Remedy: "see /api/v1/openapi.json for what it takes",
+	}
 }

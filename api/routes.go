@@ -20,11 +20,11 @@ type (
 	none      struct{}
 	PageQuery struct {
 		Before string `query:"before" json:"-" description:"the next of the page before"`
-		Limit  int    `query:"limit" json:"-" description:"1 to 200; 50 if not given"`
+		Limit  int    `query:"limit"  json:"-" description:"1 to 200; 50 if not given"`
 	}
 	promotionsQuery struct {
 		PageQuery
-		Component   string `query:"component" json:"-"`
+		Component   string `query:"component"   json:"-"`
 		Environment string `query:"environment" json:"-"`
 	}
 	numbered struct {
@@ -35,16 +35,16 @@ type (
 	}
 	trailQuery struct {
 		PageQuery
-		Subject   string `query:"subject" json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
+		Subject   string `query:"subject"   json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
 		Component string `query:"component" json:"-"`
 	}
 	meaningQuery struct {
 		Tag string `query:"tag" json:"-" required:"true" description:"REGISTRY/REPOSITORY:TAG"`
-		At  string `query:"at" json:"-" required:"true" description:"a time, RFC 3339"`
+		At  string `query:"at"  json:"-" required:"true" description:"a time, RFC 3339"`
 	}
 	historyQuery struct {
 		Component string `query:"component" json:"-" required:"true"`
-		Since     string `query:"since" json:"-" description:"a time, RFC 3339; 28 days ago if not given"`
+		Since     string `query:"since"     json:"-"                 description:"a time, RFC 3339; 28 days ago if not given"`
 	}
 	KeyQuery struct {
 		Key string `header:"Idempotency-Key" json:"-" description:"the same key and request give the same work again"`
@@ -59,8 +59,8 @@ type (
 	}
 	// accepted is the answer to a request that starts work: its number, and where it can be looked at.
 	accepted struct {
-		Location string `header:"Location" json:"-" required:"true"`
-		Number   int64  `json:"number"`
+		Location string `header:"Location" json:"-"      required:"true"`
+		Number   int64  `                  json:"number"`
 	}
 )
 
@@ -78,8 +78,12 @@ func (p PageQuery) page() (store.Page, error) {
 	}
 	n, err := strconv.ParseInt(p.Before, 10, 64)
 	if err != nil || n < 1 {
-		return page, &problem.Problem{Kind: problem.Malformed, Title: "This list cannot be gone on with", Asked: image.Printable(p.Before),
-			Remedy: "begin the list anew, and take its next as it is given"}
+		return page, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "This list cannot be gone on with",
+			Asked:  image.Printable(p.Before),
+			Remedy: "begin the list anew, and take its next as it is given",
+		}
 	}
 	page.Before = n
 	return page, nil
@@ -99,8 +103,16 @@ func routes() []route {
 	return []route{
 		open(http.MethodGet, "/healthz", "health", "Whether the process lives", health),
 		open(http.MethodGet, "/readyz", "ready", "Whether it can do its work", ready),
-		{method: http.MethodPost, path: "/api/v1/session", open: true, id: "signIn", summary: "Trade a token for a session of the console",
-			in: wire.SignIn{}, out: wire.Actor{}, handle: (*API).signIn},
+		{
+			method:  http.MethodPost,
+			path:    "/api/v1/session",
+			open:    true,
+			id:      "signIn",
+			summary: "Trade a token for a session of the console",
+			in:      wire.SignIn{},
+			out:     wire.Actor{},
+			handle:  (*API).signIn,
+		},
 		{method: http.MethodDelete, path: "/api/v1/session", needs: service.Read, id: "signOut", summary: "End the console's session",
 			in: none{}, out: wire.Health{}, handle: (*API).signOut},
 		call(http.MethodGet, "/api/v1/whoami", service.Read, "whoami", "Who is signed in", whoami),
@@ -127,8 +139,17 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
 		call(http.MethodGet, "/api/v1/standing", service.Read, "standing", "What stands where", standing),
 		call(http.MethodGet, "/api/v1/history", service.Read, "history", "What a component's tags meant over a time", history),
-		{method: http.MethodGet, path: "/api/v1/events", needs: service.Read, id: "events", summary: "What changes, as it changes; Last-Event-ID resumes",
-			in: none{}, out: wire.Event{}, media: "text/event-stream", handle: (*API).events},
+		{
+			method:  http.MethodGet,
+			path:    "/api/v1/events",
+			needs:   service.Read,
+			id:      "events",
+			summary: "What changes, as it changes; Last-Event-ID resumes",
+			in:      none{},
+			out:     wire.Event{},
+			media:   "text/event-stream",
+			handle:  (*API).events,
+		},
 		{method: http.MethodGet, path: "/metrics", needs: service.Read, id: "metrics", summary: "Measurements, as OpenMetrics",
 			in: none{}, out: "", media: "application/openmetrics-text", handle: (*API).metrics},
 	}
@@ -142,8 +163,12 @@ func ready(ctx context.Context, a *API, _ none) (wire.Health, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	if err := a.service.Ready(ctx); err != nil {
-		return wire.Health{}, (&problem.Problem{Kind: problem.Unreachable, Title: "The service is not ready", Seen: "its database does not answer",
-			Remedy: "see that PostgreSQL is up; the service goes on by itself"}).Because(err)
+		return wire.Health{}, (&problem.Problem{
+			Kind:   problem.Unreachable,
+			Title:  "The service is not ready",
+			Seen:   "its database does not answer",
+			Remedy: "see that PostgreSQL is up; the service goes on by itself",
+		}).Because(err)
 	}
 	return wire.Health{Status: "ready"}, nil
 }
@@ -186,8 +211,13 @@ func tokens(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.T
 func issueToken(ctx context.Context, a *API, by service.Actor, in wire.NewToken) (wire.IssuedToken, error) {
 	life, err := time.ParseDuration(in.For)
 	if err != nil {
-		return wire.IssuedToken{}, &problem.Problem{Kind: problem.Malformed, Title: "This token cannot be issued", Asked: "for " + image.Printable(in.For),
-			Seen: "no duration", Remedy: "write e.g. 12h or 720h"}
+		return wire.IssuedToken{}, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "This token cannot be issued",
+			Asked:  "for " + image.Printable(in.For),
+			Seen:   "no duration",
+			Remedy: "write e.g. 12h or 720h",
+		}
 	}
 	n := service.NewToken{Name: in.Name, Kind: in.Kind, Life: life}
 	for _, m := range in.May {
@@ -274,7 +304,11 @@ func promotionNumbered(ctx context.Context, a *API, by service.Actor, in numbere
 
 func trailPage(ctx context.Context, a *API, by service.Actor, in trailQuery) (wire.Trail, error) {
 	limit := in.limit()
-	rows, err := a.service.Trail(ctx, by, service.TrailFilter{Subject: in.Subject, Component: in.Component, Before: in.Before, Limit: limit + 1})
+	rows, err := a.service.Trail(
+		ctx,
+		by,
+		service.TrailFilter{Subject: in.Subject, Component: in.Component, Before: in.Before, Limit: limit + 1},
+	)
 	out := wire.Trail{Items: each(rows[:min(len(rows), limit)], viewEntry)}
 	if len(rows) > limit {
 		out.Next = rows[limit-1].ID

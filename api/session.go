@@ -33,7 +33,17 @@ func (a *API) signIn(c *echo.Context, _ service.Actor) error {
 	if err != nil {
 		return err
 	}
-	c.SetCookie(&http.Cookie{Name: sessionCookie, Value: session, Path: "/", Expires: expires, HttpOnly: true, Secure: a.secure, SameSite: http.SameSiteStrictMode})
+	c.SetCookie(
+		&http.Cookie{
+			Name:     sessionCookie,
+			Value:    session,
+			Path:     "/",
+			Expires:  expires,
+			HttpOnly: true,
+			Secure:   a.secure,
+			SameSite: http.SameSiteStrictMode,
+		},
+	)
 	return c.JSON(http.StatusOK, viewActor(by))
 }
 
@@ -41,6 +51,8 @@ func (a *API) signOut(c *echo.Context, by service.Actor) error {
 	if err := a.service.CloseSession(c.Request().Context(), by); err != nil {
 		return err
 	}
-	c.SetCookie(&http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, Secure: a.secure, SameSite: http.SameSiteStrictMode})
+	c.SetCookie(
+		&http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, Secure: a.secure, SameSite: http.SameSiteStrictMode},
+	)
 	return c.JSON(http.StatusOK, wire.Health{Status: "signed out"})
 }

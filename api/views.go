@@ -14,7 +14,12 @@ import (
 )
 
 func viewActor(a service.Actor) wire.Actor {
-	return wire.Actor{Name: a.Name, Kind: a.Kind, May: each(a.May, func(p service.Permission) string { return string(p) }), Expires: a.Expires}
+	return wire.Actor{
+		Name:    a.Name,
+		Kind:    a.Kind,
+		May:     each(a.May, func(p service.Permission) string { return string(p) }),
+		Expires: a.Expires,
+	}
 }
 
 func viewRegistry(r store.Registry) wire.Registry {
@@ -23,7 +28,14 @@ func viewRegistry(r store.Registry) wire.Registry {
 }
 
 func viewToken(t store.ListedToken) wire.Token {
-	return wire.Token{Number: t.Number, Name: t.Name, Kind: t.Kind, Created: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), Revoked: utc(t.RevokedAt)}
+	return wire.Token{
+		Number:  t.Number,
+		Name:    t.Name,
+		Kind:    t.Kind,
+		Created: t.CreatedAt.UTC(),
+		Expires: t.ExpiresAt.UTC(),
+		Revoked: utc(t.RevokedAt),
+	}
 }
 
 func utc(t *time.Time) *time.Time {
@@ -41,7 +53,14 @@ func viewImage(i service.Image) wire.Image {
 		Created: utc(i.Created), Version: i.Version, Annotations: i.Annotations}
 	counted := map[digest.Digest]bool{}
 	for _, p := range i.Platforms {
-		pi := wire.PlatformImage{Platform: p.Platform.String(), Digest: p.Digest.String(), Size: p.Size, Created: utc(p.Created), Labels: p.Labels, Layers: []wire.Layer{}}
+		pi := wire.PlatformImage{
+			Platform: p.Platform.String(),
+			Digest:   p.Digest.String(),
+			Size:     p.Size,
+			Created:  utc(p.Created),
+			Labels:   p.Labels,
+			Layers:   []wire.Layer{},
+		}
 		shared := p.Size
 		for _, l := range p.Layers {
 			pi.Layers = append(pi.Layers, wire.Layer{Digest: l.Digest.String(), Size: l.Size, MediaType: l.MediaType})
@@ -60,7 +79,14 @@ func viewImage(i service.Image) wire.Image {
 }
 
 func viewPointed(p service.Pointed) wire.TagChange {
-	return wire.TagChange{Tag: p.Tag.String(), From: p.From.String(), To: p.To.String(), Changed: p.Changed, Number: p.Number, At: p.At.UTC()}
+	return wire.TagChange{
+		Tag:     p.Tag.String(),
+		From:    p.From.String(),
+		To:      p.To.String(),
+		Changed: p.Changed,
+		Number:  p.Number,
+		At:      p.At.UTC(),
+	}
 }
 
 func viewProgress(p store.Progress) wire.Progress {
@@ -68,8 +94,16 @@ func viewProgress(p store.Progress) wire.Progress {
 }
 
 func viewWork(w store.Work, number int64, by string) wire.Work {
-	out := wire.Work{Number: number, State: w.State, Ended: w.Ended, By: by, Asked: w.AskedAt.UTC(), Began: utc(w.BeganAt), EndedAt: utc(w.EndedAt),
-		Progress: each(w.Progress, viewProgress)}
+	out := wire.Work{
+		Number:   number,
+		State:    w.State,
+		Ended:    w.Ended,
+		By:       by,
+		Asked:    w.AskedAt.UTC(),
+		Began:    utc(w.BeganAt),
+		EndedAt:  utc(w.EndedAt),
+		Progress: each(w.Progress, viewProgress),
+	}
 	if len(w.Problem) > 0 {
 		var p problem.Problem
 		if json.Unmarshal(w.Problem, &p) == nil { // it was written by the service itself
@@ -96,21 +130,41 @@ func viewCopy(c service.CopyView) wire.Copy {
 }
 
 func viewPlan(p plan.Promotion, version string) wire.Plan {
-	return wire.Plan{Component: p.Component, Environment: p.Environment, Source: p.Source, Digest: p.Digest.String(), Version: version, Charter: p.Charter,
-		Places: each(p.Places, viewPlanPlace)}
+	return wire.Plan{
+		Component:   p.Component,
+		Environment: p.Environment,
+		Source:      p.Source,
+		Digest:      p.Digest.String(),
+		Version:     version,
+		Charter:     p.Charter,
+		Places:      each(p.Places, viewPlanPlace),
+	}
 }
 
 func viewPlanPlace(p plan.Place) wire.PlanPlace {
 	t := p.Copy.Totals()
-	return wire.PlanPlace{Repository: p.Repository, Move: t.Move, MoveBytes: t.MoveBytes, Present: t.Present, PresentBytes: t.PresentBytes,
+	return wire.PlanPlace{
+		Repository:   p.Repository,
+		Move:         t.Move,
+		MoveBytes:    t.MoveBytes,
+		Present:      t.Present,
+		PresentBytes: t.PresentBytes,
 		Tags: each(p.Tags, func(c plan.TagChange) wire.PlanTag {
 			return wire.PlanTag{Tag: c.Tag, From: c.From.String(), To: c.To.String()}
-		})}
+		}),
+	}
 }
 
 func viewPromotion(p store.PromotionWork) wire.Promotion {
-	return wire.Promotion{Work: viewWork(p.Work, p.Promotion.Number, p.RequesterName), Component: p.Promotion.Component, Environment: p.Promotion.Environment,
-		Digest: p.Promotion.Digest.String(), Version: p.Promotion.Version, Because: p.Work.Because, Plan: viewPlan(p.Promotion.Plan, p.Promotion.Version)}
+	return wire.Promotion{
+		Work:        viewWork(p.Work, p.Promotion.Number, p.RequesterName),
+		Component:   p.Promotion.Component,
+		Environment: p.Promotion.Environment,
+		Digest:      p.Promotion.Digest.String(),
+		Version:     p.Promotion.Version,
+		Because:     p.Work.Because,
+		Plan:        viewPlan(p.Promotion.Plan, p.Promotion.Version),
+	}
 }
 
 func viewEntry(e service.TrailEntry) wire.TrailEntry {
@@ -118,18 +172,45 @@ func viewEntry(e service.TrailEntry) wire.TrailEntry {
 	if facts == nil {
 		facts = map[string]string{}
 	}
-	return wire.TrailEntry{ID: e.ID, Seq: e.Seq, At: e.At, Act: string(e.Act), By: e.Opened["actor"], Because: e.Opened["because"], Facts: facts}
+	return wire.TrailEntry{
+		ID:      e.ID,
+		Seq:     e.Seq,
+		At:      e.At,
+		Act:     string(e.Act),
+		By:      e.Opened["actor"],
+		Because: e.Opened["because"],
+		Facts:   facts,
+	}
 }
 
 func viewStretch(s service.Stretch) wire.Meaning {
-	return wire.Meaning{Digest: s.Digest.String(), Version: s.Version, From: s.From, Until: s.Until, By: s.By, Because: s.Because, Promotion: s.Promotion}
+	return wire.Meaning{
+		Digest:    s.Digest.String(),
+		Version:   s.Version,
+		From:      s.From,
+		Until:     s.Until,
+		By:        s.By,
+		Because:   s.Because,
+		Promotion: s.Promotion,
+	}
 }
 
 func viewHistory(h service.History) wire.History {
-	return wire.History{Component: h.Component, Since: h.Since.UTC(), Until: h.Until, Lanes: each(h.Lanes, func(l service.Lane) wire.Lane {
-		return wire.Lane{Environment: l.Environment, Registry: l.Tag.Registry, Repository: l.Tag.Repository, Tag: l.Tag.Tag, Fixed: l.Fixed,
-			Stretches: each(l.Stretches, viewStretch)}
-	})}
+	return wire.History{
+		Component: h.Component,
+		Since:     h.Since.UTC(),
+		Until:     h.Until,
+		Lanes: each(h.Lanes, func(l service.Lane) wire.Lane {
+			return wire.Lane{
+				Environment: l.Environment,
+				Registry:    l.Tag.Registry,
+				Repository:  l.Tag.Repository,
+				Tag:         l.Tag.Tag,
+				Fixed:       l.Fixed,
+				Stretches:   each(l.Stretches, viewStretch),
+			}
+		}),
+	}
 }
 
 func viewStanding(s service.Standing) wire.Standing {
@@ -138,13 +219,29 @@ func viewStanding(s service.Standing) wire.Standing {
 			return wire.StandingEnvironment{Name: e.Name, Tag: e.Tag, Places: e.Places}
 		}),
 		Rows: each(s.Rows, func(r service.StandingRow) wire.StandingRow {
-			return wire.StandingRow{Component: r.Component, Platforms: r.Platforms, Cells: each(r.Cells, viewCell), Open: each(r.Open, viewOpen)}
+			return wire.StandingRow{
+				Component: r.Component,
+				Platforms: r.Platforms,
+				Cells:     each(r.Cells, viewCell),
+				Open:      each(r.Open, viewOpen),
+			}
 		})}
 }
 
 func viewCell(c service.StandingCell) wire.StandingCell {
-	out := wire.StandingCell{Environment: c.Environment, Registry: c.Registry, Repository: c.Repository, Tag: c.Tag, Digest: c.Digest.String(),
-		Version: c.Version, Decided: c.Decided.String(), Drift: c.Drifted(), Since: c.Since, By: c.By, Promotion: c.Promotion}
+	out := wire.StandingCell{
+		Environment: c.Environment,
+		Registry:    c.Registry,
+		Repository:  c.Repository,
+		Tag:         c.Tag,
+		Digest:      c.Digest.String(),
+		Version:     c.Version,
+		Decided:     c.Decided.String(),
+		Drift:       c.Drifted(),
+		Since:       c.Since,
+		By:          c.By,
+		Promotion:   c.Promotion,
+	}
 	if !c.SeenAt.IsZero() {
 		out.Seen = &c.SeenAt
 	}
@@ -152,6 +249,13 @@ func viewCell(c service.StandingCell) wire.StandingCell {
 }
 
 func viewOpen(w store.PromotionWork) wire.OpenPromotion {
-	return wire.OpenPromotion{Number: w.Promotion.Number, Environment: w.Promotion.Environment, State: w.Work.State, Version: w.Promotion.Version,
-		By: w.RequesterName, Asked: w.Work.AskedAt.UTC(), Progress: each(w.Work.Progress, viewProgress)}
+	return wire.OpenPromotion{
+		Number:      w.Promotion.Number,
+		Environment: w.Promotion.Environment,
+		State:       w.Work.State,
+		Version:     w.Promotion.Version,
+		By:          w.RequesterName,
+		Asked:       w.Work.AskedAt.UTC(),
+		Progress:    each(w.Work.Progress, viewProgress),
+	}
 }

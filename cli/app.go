@@ -141,7 +141,13 @@ func (a *App) report(err error) int {
 		if !ok {
 			u = usage{err}
 		}
-		fmt.Fprintf(a.Err, "%s: %s\n  %s  dovrak --help shows the commands, and COMMAND --help its options\n", a.ember("dovrak"), u.Error(), a.dim("remedy"))
+		fmt.Fprintf(
+			a.Err,
+			"%s: %s\n  %s  dovrak --help shows the commands, and COMMAND --help its options\n",
+			a.ember("dovrak"),
+			u.Error(),
+			a.dim("remedy"),
+		)
 		return WrongUsage
 	}
 	if errors.Is(err, context.Canceled) {

@@ -131,7 +131,15 @@ func (a *App) copy() *cobra.Command {
 				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "copy %d\n", n) })
 			}
 			p := a.progress(fmt.Sprintf("copy %d", n))
-			w, err := client.Follow(cmd.Context(), c, "copy", n, c.CopyNumbered, func(w wire.Copy) wire.Work { return w.Work }, func(w wire.Copy) { p.show(w.Work) })
+			w, err := client.Follow(
+				cmd.Context(),
+				c,
+				"copy",
+				n,
+				c.CopyNumbered,
+				func(w wire.Copy) wire.Work { return w.Work },
+				func(w wire.Copy) { p.show(w.Work) },
+			)
 			p.end()
 			if err != nil {
 				return err
@@ -154,7 +162,14 @@ func (a *App) drawCopy(w wire.Copy) {
 	for _, p := range w.Progress {
 		moved, present = moved+p.Total, present+p.Present
 	}
-	fmt.Fprintf(a.Out, "%d blobs moved, %d present; %s moved, %s saved; verified, digest unchanged\n", w.BlobsMoved, w.BlobsPresent, size(moved), size(present))
+	fmt.Fprintf(
+		a.Out,
+		"%d blobs moved, %d present; %s moved, %s saved; verified, digest unchanged\n",
+		w.BlobsMoved,
+		w.BlobsPresent,
+		size(moved),
+		size(present),
+	)
 }
 
 func (a *App) copies() *cobra.Command {

@@ -22,7 +22,12 @@ import (
 )
 
 func (a *App) registry() *cobra.Command {
-	cmd := &cobra.Command{Use: "registry", Short: "Connect registries, and list them", Args: args(0, "registry add or registry list"), RunE: helped}
+	cmd := &cobra.Command{
+		Use:   "registry",
+		Short: "Connect registries, and list them",
+		Args:  args(0, "registry add or registry list"),
+		RunE:  helped,
+	}
 	cmd.AddCommand(a.registryAdd(), &cobra.Command{
 		Use: "list", Short: "List the connected registries", Args: args(0, "registry list"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -34,7 +39,9 @@ func (a *App) registry() *cobra.Command {
 				t := a.ledger("registry", "address", "account", "requests/s", "transfers", "connected")
 				right(t, 4, 5)
 				for _, r := range out.Items {
-					t.AppendRow(table.Row{a.bold(r.Name), r.Address, r.Account, r.RequestsPerSecond, r.TransfersAtOnce, clock(r.Connected)})
+					t.AppendRow(
+						table.Row{a.bold(r.Name), r.Address, r.Account, r.RequestsPerSecond, r.TransfersAtOnce, clock(r.Connected)},
+					)
 				}
 				t.Render()
 			})
@@ -79,7 +86,12 @@ func (a *App) registryAdd() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&n.Address, "address", "", "scheme, host and port (required)")
 	f.StringVar(&n.Account, "account", "", "the name to sign in with")
-	f.StringVar(&secretFile, "secret-file", "", "a file with its secret, - for standard input; a secret on the command line would be seen by others")
+	f.StringVar(
+		&secretFile,
+		"secret-file",
+		"",
+		"a file with its secret, - for standard input; a secret on the command line would be seen by others",
+	)
 	f.StringVar(&ca, "ca", "", "a file with the certificate of a CA of your own, in PEM")
 	f.Float64Var(&n.RequestsPerSecond, "requests-per-second", 0, "at most, over all processes (default 50)")
 	f.IntVar(&n.TransfersAtOnce, "transfers-at-once", 0, "at most, over all processes (default 4)")
@@ -95,7 +107,12 @@ func (a *App) file(name string) ([]byte, error) {
 }
 
 func (a *App) charter() *cobra.Command {
-	cmd := &cobra.Command{Use: "charter", Short: "Check, adopt and show the charter", Args: args(0, "charter check, charter adopt or charter show"), RunE: helped}
+	cmd := &cobra.Command{
+		Use:   "charter",
+		Short: "Check, adopt and show the charter",
+		Args:  args(0, "charter check, charter adopt or charter show"),
+		RunE:  helped,
+	}
 	cmd.AddCommand(
 		&cobra.Command{
 			Use: "check FILE", Short: "Check a charter, without the service", Args: args(1, "charter check FILE"),
@@ -105,7 +122,13 @@ func (a *App) charter() *cobra.Command {
 					return err
 				}
 				return a.print(c, func() {
-					fmt.Fprintf(a.Out, "%s: %d components, environments %s\n", c.Organisation, len(c.Components), strings.Join(c.Order(), " → "))
+					fmt.Fprintf(
+						a.Out,
+						"%s: %d components, environments %s\n",
+						c.Organisation,
+						len(c.Components),
+						strings.Join(c.Order(), " → "),
+					)
 				})
 			},
 		},
@@ -150,10 +173,17 @@ func (a *App) readCharter(name string) (*charter.Charter, error) {
 }
 
 func (a *App) tokens() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Issue, list and revoke tokens", Args: args(0, "token issue, token list or token revoke"), RunE: helped}
+	cmd := &cobra.Command{
+		Use:   "token",
+		Short: "Issue, list and revoke tokens",
+		Args:  args(0, "token issue, token list or token revoke"),
+		RunE:  helped,
+	}
 	var n wire.NewToken
 	issue := &cobra.Command{
-		Use: "issue NAME --may PERMISSION,…", Short: "Issue a token; its secret is shown this once", Args: args(1, "token issue NAME --may PERMISSION,…"),
+		Use:     "issue NAME --may PERMISSION,…",
+		Short:   "Issue a token; its secret is shown this once",
+		Args:    args(1, "token issue NAME --may PERMISSION,…"),
 		Example: "  dovrak token issue Ragna --may read,point,copy,promote --for 720h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
@@ -214,7 +244,15 @@ func (a *App) whoami() *cobra.Command {
 				return err
 			}
 			return a.print(out, func() {
-				fmt.Fprintf(a.Out, "%s (%s) at %s, until %s UTC\nmay %s\n", a.bold(out.Name), out.Kind, a.server, clock(out.Expires), strings.Join(out.May, ", "))
+				fmt.Fprintf(
+					a.Out,
+					"%s (%s) at %s, until %s UTC\nmay %s\n",
+					a.bold(out.Name),
+					out.Kind,
+					a.server,
+					clock(out.Expires),
+					strings.Join(out.May, ", "),
+				)
 			})
 		},
 	}

@@ -56,7 +56,15 @@ func (a *App) promote() *cobra.Command {
 
 func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) error {
 	p := a.progress(fmt.Sprintf("promotion %d", n))
-	w, err := client.Follow(cmd.Context(), c, "promotion", n, c.PromotionNumbered, func(w wire.Promotion) wire.Work { return w.Work }, func(w wire.Promotion) { p.show(w.Work) })
+	w, err := client.Follow(
+		cmd.Context(),
+		c,
+		"promotion",
+		n,
+		c.PromotionNumbered,
+		func(w wire.Promotion) wire.Work { return w.Work },
+		func(w wire.Promotion) { p.show(w.Work) },
+	)
 	p.end()
 	if err != nil {
 		return err
@@ -121,7 +129,19 @@ func (a *App) promotions() *cobra.Command {
 				t := a.ledger("promotion", "state", "component", "version", "image", "to", "by", "asked", "because")
 				right(t, 1)
 				for _, p := range out.Items {
-					t.AppendRow(table.Row{p.Number, a.state(p.State), a.bold(p.Component), p.Version, a.plate(p.Digest), p.Environment, p.By, clock(p.Asked), p.Because})
+					t.AppendRow(
+						table.Row{
+							p.Number,
+							a.state(p.State),
+							a.bold(p.Component),
+							p.Version,
+							a.plate(p.Digest),
+							p.Environment,
+							p.By,
+							clock(p.Asked),
+							p.Because,
+						},
+					)
 				}
 				t.Render()
 			})
@@ -151,7 +171,19 @@ func (a *App) standing() *cobra.Command {
 						if c.Drift {
 							remark = a.ember("drift; decided " + short(c.Decided))
 						}
-						t.AppendRow(table.Row{a.bold(r.Component), c.Environment, c.Registry, c.Tag, a.plate(c.Digest), c.Version, since, seen, remark})
+						t.AppendRow(
+							table.Row{
+								a.bold(r.Component),
+								c.Environment,
+								c.Registry,
+								c.Tag,
+								a.plate(c.Digest),
+								c.Version,
+								since,
+								seen,
+								remark,
+							},
+						)
 					}
 				}
 				t.Render()
@@ -207,7 +239,16 @@ func (a *App) meantAt(cmd *cobra.Command, tag, at string) error {
 		if m.Until != nil {
 			until = "until " + clock(*m.Until) + " UTC"
 		}
-		fmt.Fprintf(a.Out, "%s meant %s then\n%s  %s\nfrom %s UTC %s\n", a.bold(m.Tag), a.bold(m.Version), a.ridge(m.Digest), m.Digest, clock(m.From), until)
+		fmt.Fprintf(
+			a.Out,
+			"%s meant %s then\n%s  %s\nfrom %s UTC %s\n",
+			a.bold(m.Tag),
+			a.bold(m.Version),
+			a.ridge(m.Digest),
+			m.Digest,
+			clock(m.From),
+			until,
+		)
 		fmt.Fprintf(a.Out, "pointed by %s%s: %s\n", a.bold(m.By), promotionNamed(m.Promotion), m.Because)
 	})
 }

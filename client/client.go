@@ -67,8 +67,14 @@ func (c *Client) send(req *http.Request) (*http.Response, error) {
 		if cause := context.Cause(req.Context()); cause != nil {
 			return nil, cause
 		}
-		return nil, (&problem.Problem{Kind: problem.Unreachable, Title: "The service cannot be reached", Asked: req.Method + " " + req.URL.Path, Where: c.Server,
-			Seen: reason(err), Remedy: "see that dovrak serve is up, and that DOVRAK_SERVER names it"}).Because(err)
+		return nil, (&problem.Problem{
+			Kind:   problem.Unreachable,
+			Title:  "The service cannot be reached",
+			Asked:  req.Method + " " + req.URL.Path,
+			Seen:   reason(err),
+			Where:  c.Server,
+			Remedy: "see that dovrak serve is up, and that DOVRAK_SERVER names it",
+		}).Because(err)
 	}
 	if resp.StatusCode >= 300 {
 		return nil, refusal(resp)
@@ -88,15 +94,28 @@ func refusal(resp *http.Response) error {
 	defer resp.Body.Close()
 	var w wire.Problem
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&w); err != nil || w.Title == "" {
-		return &problem.Problem{Kind: problem.Unreachable, Title: "Something else than the service answered", Where: resp.Request.URL.Host,
-			Seen: resp.Status, Remedy: "see what DOVRAK_SERVER names, and what lies between"}
+		return &problem.Problem{
+			Kind:   problem.Unreachable,
+			Title:  "Something else than the service answered",
+			Where:  resp.Request.URL.Host,
+			Seen:   resp.Status,
+			Remedy: "see what DOVRAK_SERVER names, and what lies between",
+		}
 	}
 	return Problem(w)
 }
 
 // Problem gives a problem its form in this program.
 func Problem(w wire.Problem) *problem.Problem {
-	p := &problem.Problem{Kind: problem.Kind(w.Kind), Title: w.Title, Asked: w.Asked, Seen: w.Seen, Where: w.Where, Rule: w.Rule, Remedy: w.Remedy}
+	p := &problem.Problem{
+		Kind:   problem.Kind(w.Kind),
+		Title:  w.Title,
+		Asked:  w.Asked,
+		Seen:   w.Seen,
+		Where:  w.Where,
+		Rule:   w.Rule,
+		Remedy: w.Remedy,
+	}
 	if w.Kind == "internal" {
 		p.Kind, p.Where = problem.Internal, "request "+w.RequestID
 	}

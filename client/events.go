@@ -89,7 +89,15 @@ func (c *Client) stream(ctx context.Context, last *string, began func() error, e
 var errEnded = errors.New("client: ended")
 
 // Follow looks at a work, and again whenever it changes, until it has ended. show is called with each look.
-func Follow[W any](ctx context.Context, c *Client, topic string, number int64, look func(context.Context, int64) (W, error), work func(W) wire.Work, show func(W)) (W, error) {
+func Follow[W any](
+	ctx context.Context,
+	c *Client,
+	topic string,
+	number int64,
+	look func(context.Context, int64) (W, error),
+	work func(W) wire.Work,
+	show func(W),
+) (W, error) {
 	var w W
 	refresh := func() error {
 		var err error

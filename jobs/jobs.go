@@ -46,7 +46,10 @@ func (q *Queue) Insert(ctx context.Context, tx pgx.Tx, job service.Job) error {
 // Start runs jobs until ctx ends; then those in hand come to a safe point. It returns when none is left.
 func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.CopyJob]) error { return s.RunCopy(ctx, j.Args.Work) }))
+	river.AddWorker(
+		workers,
+		river.WorkFunc(func(ctx context.Context, j *river.Job[service.CopyJob]) error { return s.RunCopy(ctx, j.Args.Work) }),
+	)
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.PromotionJob]) error {
 		return s.RunPromotion(ctx, j.Args.Work)
 	}))
@@ -60,7 +63,11 @@ func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 		JobTimeout:           -1, // a work ends by its lease, not by a clock
 		RescueStuckJobsAfter: rescueAfter,
 		PeriodicJobs: []*river.PeriodicJob{
-			river.NewPeriodicJob(river.PeriodicInterval(watchEvery), periodic(service.WatchJob{}), &river.PeriodicJobOpts{RunOnStart: true}),
+			river.NewPeriodicJob(
+				river.PeriodicInterval(watchEvery),
+				periodic(service.WatchJob{}),
+				&river.PeriodicJobOpts{RunOnStart: true},
+			),
 			river.NewPeriodicJob(river.PeriodicInterval(pruneEvery), periodic(service.PruneJob{}), nil),
 		},
 	})

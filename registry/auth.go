@@ -163,7 +163,12 @@ func (t *tokens) ask(ctx context.Context, realm *url.URL) (token, error) {
 		ExpiresIn   int    `json:"expires_in"`
 	}
 	if err := json.Unmarshal(raw, &body); err != nil || body.Token+body.AccessToken == "" {
-		return token{}, &Error{Registry: t.c.cfg.Name, Operation: rq.op, Status: http.StatusUnauthorized, Message: "the realm's answer holds no token"}
+		return token{}, &Error{
+			Registry:  t.c.cfg.Name,
+			Operation: rq.op,
+			Status:    http.StatusUnauthorized,
+			Message:   "the realm's answer holds no token",
+		}
 	}
 	value := body.Token
 	if value == "" {

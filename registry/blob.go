@@ -189,8 +189,16 @@ func (r *Repository) openUpload(ctx context.Context, d ocispec.Descriptor) (*url
 func (r *Repository) location(resp *http.Response) (*url.URL, error) {
 	at, err := resp.Location()
 	if err != nil || (r.c.base.Scheme == "https" && at.Scheme != "https") {
-		return nil, &problem.Problem{Kind: problem.RegistryError, Title: "The registry does not say where an upload goes on", Where: r.String(),
-			Seen: fmt.Sprintf("the location %q", image.Printable(resp.Header.Get("Location"))), Remedy: "look at the registry's own address settings"}
+		return nil, &problem.Problem{
+			Kind:  problem.RegistryError,
+			Title: "The registry does not say where an upload goes on",
+			Where: r.String(),
+			Seen: fmt.Sprintf(
+				"the location %q",
+				image.Printable(resp.Header.Get("Location")),
+			),
+			Remedy: "look at the registry's own address settings",
+		}
 	}
 	return at, nil
 }
@@ -249,7 +257,14 @@ func (r *Repository) cancel(ctx context.Context, at *url.URL) error {
 	defer done()
 	rq := r.uploadRequest("cancel the upload of", http.MethodDelete, "")
 	rq.op, rq.to = "cancel an upload", at
-	rq.okay = []int{http.StatusNoContent, http.StatusOK, http.StatusAccepted, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusBadRequest}
+	rq.okay = []int{
+		http.StatusNoContent,
+		http.StatusOK,
+		http.StatusAccepted,
+		http.StatusNotFound,
+		http.StatusMethodNotAllowed,
+		http.StatusBadRequest,
+	}
 	resp, err := r.c.exchange(ctx, rq)
 	if err != nil {
 		return nil // the connection is gone, and what led here is told already; the session lapses by itself

@@ -125,7 +125,8 @@ func (c *Client) explain(ctx context.Context, err error) error {
 	case e.Status == http.StatusUnauthorized && c.cfg.Credential == Credential{}:
 		p.Remedy = "give the registry a credential: it does not let anyone do this without one"
 	case e.Status == http.StatusUnauthorized:
-		p.Remedy = "see whether the credential of " + e.Registry + " is still right; some registries answer so too when the account lacks the permission"
+		p.Remedy = "see whether the credential of " + e.Registry + " is still right; " +
+			"some registries answer so too when the account lacks the permission"
 	case e.Status == http.StatusForbidden:
 		p.Remedy = "give the account the permission to " + e.Operation + " in " + e.where()
 	case e.Status == http.StatusTooManyRequests:

@@ -55,10 +55,15 @@ func (r *Repository) altered(what string, want digest.Digest, raw []byte) error 
 }
 
 func mismatch(where, what string, want, got digest.Digest) error {
-	return &problem.Problem{Kind: problem.Altered, Title: "The registry's bytes are not what their digest says", Asked: what, Where: where,
+	return &problem.Problem{
+		Kind:   problem.Altered,
+		Title:  "The registry's bytes are not what their digest says",
+		Asked:  what,
+		Where:  where,
 		Seen:   fmt.Sprintf("%s in place of %s", got, image.Printable(want.String())),
 		Rule:   "bytes are verified against their digest on the way in",
-		Remedy: "nothing was kept; look at the registry's storage and what lies between, then push the image again"}
+		Remedy: "nothing was kept; look at the registry's storage and what lies between, then push the image again",
+	}
 }
 
 // in names the repository in a problem from core.

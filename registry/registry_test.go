@@ -27,7 +27,10 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
-var desk = map[string]sim.Account{"desk": {Secret: "s3cret-word", Pull: true, Push: true, Delete: true}, "reader": {Secret: "r", Pull: true}}
+var desk = map[string]sim.Account{
+	"desk":   {Secret: "s3cret-word", Pull: true, Push: true, Delete: true},
+	"reader": {Secret: "r", Pull: true},
+}
 
 // standin starts a simulated registry and gives the configuration to speak to it.
 func standin(t *testing.T, opt sim.Options) registry.Config {
@@ -60,7 +63,13 @@ func plain(t *testing.T) registry.Config {
 	})
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(r.CA)
-	return registry.Config{Name: "ridge", Address: r.Address, RootCAs: pool, FirstWait: time.Millisecond, Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"}}
+	return registry.Config{
+		Name:       "ridge",
+		Address:    r.Address,
+		RootCAs:    pool,
+		FirstWait:  time.Millisecond,
+		Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"},
+	}
 }
 
 func dial(t *testing.T, cfg registry.Config) *registry.Client {
@@ -106,7 +115,12 @@ func TestEveryOperation(t *testing.T) {
 
 func everyOperation(t *testing.T, c *registry.Client) {
 	ctx := t.Context()
-	img, err := pipeline.Build{Component: "snowpack-model", Version: "2.14.0", Platforms: []string{"linux/amd64"}, Bytes: 100 << 10}.Make()
+	img, err := pipeline.Build{
+		Component: "snowpack-model",
+		Version:   "2.14.0",
+		Platforms: []string{"linux/amd64"},
+		Bytes:     100 << 10,
+	}.Make()
 	must(t, err)
 	r := c.Repository("bench/snowpack-model")
 
@@ -123,7 +137,8 @@ func everyOperation(t *testing.T, c *registry.Client) {
 	}
 	root, err := image.Read(img.Index.MediaType, img.Index.Bytes)
 	must(t, err)
-	if err := r.PutManifest(ctx, "build-41", root); registry.Status(err) != http.StatusBadRequest && registry.Status(err) != http.StatusNotFound {
+	if err := r.PutManifest(ctx, "build-41", root); registry.Status(err) != http.StatusBadRequest &&
+		registry.Status(err) != http.StatusNotFound {
 		t.Errorf("an index before its content: %v", err)
 	}
 	part, err := image.Read(img.Manifests[0].MediaType, img.Manifests[0].Bytes)
@@ -217,7 +232,8 @@ func TestFaults(t *testing.T) {
 			if tt.kind == "" && err != nil || tt.kind != "" && !problem.Is(err, tt.kind) {
 				t.Fatalf("got %v", err)
 			}
-			if p := problem.From(err); tt.kind != "" && (!strings.Contains(p.Seen, tt.seen) || p.Where != "forge/bench/x" || p.Remedy == "" || p.Title == "") {
+			if p := problem.From(err); tt.kind != "" &&
+				(!strings.Contains(p.Seen, tt.seen) || p.Where != "forge/bench/x" || p.Remedy == "" || p.Title == "") {
 				t.Errorf("the problem says too little: %v", p)
 			}
 			extra := 0 // net/http itself asks once more where a kept connection breaks before any answer
@@ -314,7 +330,15 @@ func TestCredentialsStayAtHome(t *testing.T) {
 		}
 	}))
 	defer home.Close()
-	c := dial(t, registry.Config{Name: "home", Address: home.URL, FirstWait: time.Millisecond, Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"}})
+	c := dial(
+		t,
+		registry.Config{
+			Name:       "home",
+			Address:    home.URL,
+			FirstWait:  time.Millisecond,
+			Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"},
+		},
+	)
 	raw, err := c.Repository("x").SmallBlob(t.Context(), blob([]byte("snow")), 100)
 	if err != nil || string(raw) != "snow" {
 		t.Errorf("through a redirect: %q, %v", raw, err)

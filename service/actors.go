@@ -88,7 +88,11 @@ func hashToken(secret string) []byte {
 // SignedIn finds who bears a token. The problem is the same for a token that never was and for one that ended, but
 // for its text.
 func (s *Service) SignedIn(ctx context.Context, secret string) (Actor, error) {
-	p := &problem.Problem{Kind: problem.NotSignedIn, Title: "You are not signed in", Remedy: "set DOVRAK_TOKEN to a token that counts, or run dovrak signin"}
+	p := &problem.Problem{
+		Kind:   problem.NotSignedIn,
+		Title:  "You are not signed in",
+		Remedy: "set DOVRAK_TOKEN to a token that counts, or run dovrak signin",
+	}
 	if secret == "" {
 		p.Seen = "no token"
 		return Actor{}, p
@@ -213,9 +217,14 @@ func (s *Service) issue(ctx context.Context, tx store.Tx, by Actor, n NewToken) 
 	} else if has, err := tx.PermissionsOf(ctx, a.ID); err != nil {
 		return Issued{}, err
 	} else if !slices.Equal(has, may) || a.Kind != n.Kind {
-		return Issued{}, &problem.Problem{Kind: problem.Refused, Title: "This token cannot be issued", Asked: n.Name + " with " + strings.Join(may, ", "),
-			Seen: n.Name + " is a " + a.Kind + " with " + strings.Join(has, ", "), Rule: "an actor has one set of permissions",
-			Remedy: "ask for those, or take another name"}
+		return Issued{}, &problem.Problem{
+			Kind:   problem.Refused,
+			Title:  "This token cannot be issued",
+			Asked:  n.Name + " with " + strings.Join(may, ", "),
+			Seen:   n.Name + " is a " + a.Kind + " with " + strings.Join(has, ", "),
+			Rule:   "an actor has one set of permissions",
+			Remedy: "ask for those, or take another name",
+		}
 	}
 	secret, hash := newToken()
 	tok, err := tx.AddToken(ctx, store.Token{ID: store.NewID(), ActorID: a.ID, Hash: hash}, n.Life)
@@ -223,7 +232,11 @@ func (s *Service) issue(ctx context.Context, tx store.Tx, by Actor, n NewToken) 
 		return Issued{}, err
 	}
 	err = s.record(ctx, tx, entry{act: trail.TokenIssued, actor: by.Name, sealed: map[string]string{"bearer": n.Name},
-		facts: map[string]string{"token": fmt.Sprint(tok.Number), "may": strings.Join(may, ", "), "expires": tok.ExpiresAt.UTC().Format(time.RFC3339)}})
+		facts: map[string]string{
+			"token":   fmt.Sprint(tok.Number),
+			"may":     strings.Join(may, ", "),
+			"expires": tok.ExpiresAt.UTC().Format(time.RFC3339),
+		}})
 	return Issued{tok.Number, secret, tok.ExpiresAt.UTC()}, err
 }
 
@@ -246,15 +259,22 @@ func (s *Service) RevokeToken(ctx context.Context, by Actor, number int64) error
 			return err
 		}
 		if !ended {
-			return &problem.Problem{Kind: problem.NotFound, Title: "There is no such token that still counts", Asked: fmt.Sprintf("token %d", number),
-				Remedy: "dovrak token list shows them"}
+			return &problem.Problem{
+				Kind:   problem.NotFound,
+				Title:  "There is no such token that still counts",
+				Asked:  fmt.Sprintf("token %d", number),
+				Remedy: "dovrak token list shows them",
+			}
 		}
 		return s.record(ctx, tx, entry{act: trail.TokenRevoked, actor: by.Name, facts: map[string]string{"token": fmt.Sprint(number)}})
 	})
 }
 
 // ErrKey says that the sealing key is not the one of this database.
-var ErrKey = errors.New("service: the key file is not the one that this database was sealed with; start with that one, since no credential could be opened with another")
+var ErrKey = errors.New(
+	"service: the key file is not the one that this database was sealed with; " +
+		"start with that one, since no credential could be opened with another",
+)
 
 // FirstStart binds an empty database to the key and makes the administrator, whose token it gives; an empty one means
 // that this was done before. first is only called when there is a token to be kept, before anything is committed.

@@ -115,7 +115,10 @@ func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) erro
 		names[i] = r.Name
 	}
 	p := &problem.Problem{Kind: problem.NotFound, Title: "No registry is connected under this name", Asked: ref.String(),
-		Seen: "the registries " + strings.Join(names, ", "), Remedy: "name one of them, or connect it: dovrak registry add " + ref.Registry + " --address …"}
+		Seen: "the registries " + strings.Join(
+			names,
+			", ",
+		), Remedy: "name one of them, or connect it: dovrak registry add " + ref.Registry + " --address …"}
 	if len(names) == 0 {
 		p.Seen = "no registry at all"
 	}

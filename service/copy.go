@@ -44,8 +44,12 @@ func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, erro
 		return Asked{}, err
 	}
 	if from.ref.In() == to.ref.In() {
-		return Asked{}, &problem.Problem{Kind: problem.Malformed, Title: "Source and destination are one repository", Asked: n.From.String() + " to " + n.To.String(),
-			Remedy: "to give the image another name there, point a tag: dovrak point"}
+		return Asked{}, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "Source and destination are one repository",
+			Asked:  n.From.String() + " to " + n.To.String(),
+			Remedy: "to give the image another name there, point a tag: dovrak point",
+		}
 	}
 	root, err := s.sourceRoot(ctx, from, n.From)
 	if err != nil {
@@ -83,11 +87,26 @@ func (s *Service) sourceRoot(ctx context.Context, from spot, ref image.Reference
 }
 
 // enqueue puts a new work's job, its answer and its news into the transaction that decides it.
-func (s *Service) enqueue(ctx context.Context, tx store.Tx, by Actor, a ask, work uuid.UUID, name, topic string, no int64, job Job) error {
+func (s *Service) enqueue(
+	ctx context.Context,
+	tx store.Tx,
+	by Actor,
+	a ask,
+	work uuid.UUID,
+	name, topic string,
+	no int64,
+	job Job,
+) error {
 	if a.key != "" {
 		if err := tx.KeepAnswer(ctx, by.ID, a.key, store.Answered{RequestHash: a.hash, Location: name, WorkID: work}); err != nil {
 			if store.IsDuplicate(err) {
-				return &problem.Problem{Kind: problem.Busy, Title: "The same request is under way", Asked: a.key, Rule: "one key, one request", Remedy: "ask again in a moment"}
+				return &problem.Problem{
+					Kind:   problem.Busy,
+					Title:  "The same request is under way",
+					Asked:  a.key,
+					Rule:   "one key, one request",
+					Remedy: "ask again in a moment",
+				}
 			}
 			return err
 		}
@@ -104,8 +123,14 @@ func (s *Service) RunCopy(ctx context.Context, work uuid.UUID) error {
 	if err != nil || !ok {
 		return err
 	}
-	return s.underLease(ctx, work, store.TopicCopy, w.Copy.Number, func(ctx context.Context, sh *shift) error { return s.runCopy(ctx, sh, w) },
-		func(context.Context, store.Tx, *problem.Problem) error { return nil })
+	return s.underLease(
+		ctx,
+		work,
+		store.TopicCopy,
+		w.Copy.Number,
+		func(ctx context.Context, sh *shift) error { return s.runCopy(ctx, sh, w) },
+		func(context.Context, store.Tx, *problem.Problem) error { return nil },
+	)
 }
 
 func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) error {
@@ -136,8 +161,18 @@ func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) erro
 		return err
 	}
 	return sh.end(ctx, func(tx store.Tx) error {
-		return s.record(ctx, tx, entry{act: trail.ImageCopied, actor: w.RequesterName, subject: to.ref.In(), component: law.HomeOf(to.ref).Component, work: &w.Work.ID,
-			facts: copyFacts(w.Copy, from, to, c.Totals())})
+		return s.record(
+			ctx,
+			tx,
+			entry{
+				act:       trail.ImageCopied,
+				actor:     w.RequesterName,
+				subject:   to.ref.In(),
+				component: law.HomeOf(to.ref).Component,
+				work:      &w.Work.ID,
+				facts:     copyFacts(w.Copy, from, to, c.Totals()),
+			},
+		)
 	})
 }
 
@@ -149,7 +184,12 @@ func copyFacts(c store.Copy, from, to spot, t plan.Totals) map[string]string {
 func (s *Service) spotByID(ctx context.Context, id uuid.UUID, repository string) (spot, error) {
 	r, ok, err := s.db.RegistryByID(ctx, id)
 	if err == nil && !ok {
-		err = &problem.Problem{Kind: problem.NotFound, Title: "The registry of this work is not connected any more", Asked: id.String(), Remedy: "connect it again and ask anew"}
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "The registry of this work is not connected any more",
+			Asked:  id.String(),
+			Remedy: "connect it again and ask anew",
+		}
 	}
 	if err != nil {
 		return spot{}, err
@@ -188,7 +228,12 @@ func (s *Service) CopyNumbered(ctx context.Context, by Actor, n int64) (CopyView
 	}
 	w, ok, err := s.db.CopyNumbered(ctx, n)
 	if err == nil && !ok {
-		err = &problem.Problem{Kind: problem.NotFound, Title: "There is no such copy", Asked: "copy " + number(n), Remedy: "dovrak copies lists them"}
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "There is no such copy",
+			Asked:  "copy " + number(n),
+			Remedy: "dovrak copies lists them",
+		}
 	}
 	if err != nil {
 		return CopyView{}, err

@@ -122,7 +122,14 @@ func (s *Service) lanes(ctx context.Context, ref image.Reference, since time.Tim
 }
 
 func stretch(m store.Meaning) Stretch {
-	return Stretch{Digest: m.ToDigest, From: m.SettledAt.UTC(), By: m.ActorName, Because: m.Because, Promotion: m.PromotionNo, Change: m.Number}
+	return Stretch{
+		Digest:    m.ToDigest,
+		From:      m.SettledAt.UTC(),
+		By:        m.ActorName,
+		Because:   m.Because,
+		Promotion: m.PromotionNo,
+		Change:    m.Number,
+	}
 }
 
 func (s *Service) nameVersions(ctx context.Context, lanes []Lane) error {
@@ -159,15 +166,26 @@ func (s *Service) MeantAt(ctx context.Context, by Actor, tag image.Reference, at
 		return Stretch{}, err
 	}
 	if at.After(now) {
-		return Stretch{}, &problem.Problem{Kind: problem.Malformed, Title: "That time has not come yet", Asked: stamp(at), Seen: "it is " + stamp(now), Remedy: "ask for a time that has been"}
+		return Stretch{}, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "That time has not come yet",
+			Asked:  stamp(at),
+			Seen:   "it is " + stamp(now),
+			Remedy: "ask for a time that has been",
+		}
 	}
 	ms, err := s.db.Meanings(ctx, in.at(), tag.Tag, at, maxStretches)
 	if err != nil {
 		return Stretch{}, err
 	}
 	if len(ms) == 0 || ms[0].SettledAt.After(at) {
-		return Stretch{}, &problem.Problem{Kind: problem.NotFound, Title: "Dovrak had not pointed this tag then", Asked: tag.String() + " at " + stamp(at),
-			Seen: firstPointed(ms), Remedy: "ask for a later time; what a tag meant before Dovrak knew it, only the registry could tell"}
+		return Stretch{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "Dovrak had not pointed this tag then",
+			Asked:  tag.String() + " at " + stamp(at),
+			Seen:   firstPointed(ms),
+			Remedy: "ask for a later time; what a tag meant before Dovrak knew it, only the registry could tell",
+		}
 	}
 	st := stretch(ms[0])
 	if len(ms) > 1 {

@@ -74,11 +74,21 @@ const maxTags = 20
 
 func pointable(img image.Reference, tags []string) error {
 	if img.Digest == "" {
-		return &problem.Problem{Kind: problem.Malformed, Title: "A tag is pointed at a digest", Asked: img.String(), Seen: "a tag in place of a digest",
-			Remedy: "name the image by digest: dovrak show " + img.String() + " prints it"}
+		return &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "A tag is pointed at a digest",
+			Asked:  img.String(),
+			Seen:   "a tag in place of a digest",
+			Remedy: "name the image by digest: dovrak show " + img.String() + " prints it",
+		}
 	}
 	if len(tags) == 0 || len(tags) > maxTags {
-		return &problem.Problem{Kind: problem.Malformed, Title: "No tag to point, or too many", Asked: img.String(), Remedy: "name 1 to 20 tags behind the image"}
+		return &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "No tag to point, or too many",
+			Asked:  img.String(),
+			Remedy: "name 1 to 20 tags behind the image",
+		}
 	}
 	for _, t := range tags {
 		if err := image.CheckTag(t); err != nil {
@@ -223,12 +233,24 @@ func notPointed(w wish, o tagging.Outcome, putErr error) error {
 	case tagging.NotDone:
 		return putErr
 	case tagging.Overtaken:
-		return (&problem.Problem{Kind: problem.Refused, Title: "Someone else pointed this tag at the same moment", Asked: w.ref().String() + " to " + w.to.Digest.String(),
-			Seen: "it means something else now", Rule: "one writer a tag", Remedy: "look at what it means (dovrak show " + w.ref().String() + ") and ask again"}).Because(putErr)
+		return (&problem.Problem{
+			Kind:   problem.Refused,
+			Title:  "Someone else pointed this tag at the same moment",
+			Asked:  w.ref().String() + " to " + w.to.Digest.String(),
+			Seen:   "it means something else now",
+			Rule:   "one writer a tag",
+			Remedy: "look at what it means (dovrak show " + w.ref().String() + ") and ask again",
+		}).Because(putErr)
 	}
-	return (&problem.Problem{Kind: problem.Unreachable, Title: "It cannot be told yet whether the tag was pointed", Asked: w.ref().String() + " to " + w.to.Digest.String(),
-		Seen: "no answer to the request", Where: w.at.String(),
-		Remedy: "the tag is blocked until the registry has been asked again, which is done within " + tagLease.String() + "; dovrak trail " + w.ref().String() + " then tells"}).Because(putErr)
+	return (&problem.Problem{
+		Kind:  problem.Unreachable,
+		Title: "It cannot be told yet whether the tag was pointed",
+		Asked: w.ref().String() + " to " + w.to.Digest.String(),
+		Seen:  "no answer to the request",
+		Where: w.at.String(),
+		Remedy: "the tag is blocked until the registry has been asked again, which is done within " + tagLease.String() +
+			"; dovrak trail " + w.ref().String() + " then tells",
+	}).Because(putErr)
 }
 
 // leaseTag waits for the tag's lease, a bounded time.
@@ -246,8 +268,14 @@ func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagL
 			return l, err
 		}
 		if waitFor(ctx, min(left, time.Second)+20*time.Millisecond) != nil { // it may be given back sooner
-			return l, &problem.Problem{Kind: problem.Busy, Title: "Another change of this tag is under way", Asked: at.ref.In() + ":" + tag,
-				Seen: "its lease is held by another writer", Rule: "one writer a tag", Remedy: "ask again in a few seconds"}
+			return l, &problem.Problem{
+				Kind:   problem.Busy,
+				Title:  "Another change of this tag is under way",
+				Asked:  at.ref.In() + ":" + tag,
+				Seen:   "its lease is held by another writer",
+				Rule:   "one writer a tag",
+				Remedy: "ask again in a few seconds",
+			}
 		}
 	}
 }
@@ -285,7 +313,13 @@ func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen t
 }
 
 // conclude asks the registry what the tag means now and writes the outcome down.
-func (s *Service) conclude(ctx context.Context, at spot, c store.TagChange, how tagging.Answer, lease store.TagLease) (tagging.Outcome, error) {
+func (s *Service) conclude(
+	ctx context.Context,
+	at spot,
+	c store.TagChange,
+	how tagging.Answer,
+	lease store.TagLease,
+) (tagging.Outcome, error) {
 	look, cancel := context.WithTimeout(ctx, lookDeadline)
 	now, seen, err := s.means(look, at, c.Tag)
 	cancel()
@@ -304,10 +338,21 @@ func (s *Service) conclude(ctx context.Context, at spot, c store.TagChange, how 
 }
 
 var actOf = map[tagging.Outcome]trail.Act{
-	tagging.Done: trail.TagPointed, tagging.NotDone: trail.TagNotPointed, tagging.Overtaken: trail.TagOvertaken, tagging.Unknown: trail.TagUnknown,
+	tagging.Done:      trail.TagPointed,
+	tagging.NotDone:   trail.TagNotPointed,
+	tagging.Overtaken: trail.TagOvertaken,
+	tagging.Unknown:   trail.TagUnknown,
 }
 
-func (s *Service) writeOutcome(ctx context.Context, at spot, c store.TagChange, o tagging.Outcome, now digest.Digest, seen time.Time, lease store.TagLease) error {
+func (s *Service) writeOutcome(
+	ctx context.Context,
+	at spot,
+	c store.TagChange,
+	o tagging.Outcome,
+	now digest.Digest,
+	seen time.Time,
+	lease store.TagLease,
+) error {
 	law, err := s.lawIfAny(ctx)
 	if err != nil {
 		return err
@@ -339,7 +384,8 @@ func (s *Service) writeOutcome(ctx context.Context, at spot, c store.TagChange, 
 		tag := at.ref
 		tag.Tag = c.Tag
 		home := law.HomeOf(at.ref)
-		if err := tx.Tell(ctx, store.TopicTag, map[string]string{"tag": tag.String(), "component": home.Component, "outcome": string(o)}); err != nil {
+		news := map[string]string{"tag": tag.String(), "component": home.Component, "outcome": string(o)}
+		if err := tx.Tell(ctx, store.TopicTag, news); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entry{act: actOf[o], actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
@@ -365,7 +411,13 @@ func (s *Service) settleLeased(ctx context.Context, at spot, c store.TagChange, 
 			return err
 		}
 	}
-	return &problem.Problem{Kind: problem.Unreachable, Title: "It cannot be told what this tag means", Asked: at.ref.In() + ":" + c.Tag,
-		Seen: "a change of it without an outcome, and a registry that does not answer", Where: at.String(), Rule: "an unknown outcome blocks the tag",
-		Remedy: "see that the registry is up, then ask again: the change is resolved by asking the registry first"}
+	return &problem.Problem{
+		Kind:   problem.Unreachable,
+		Title:  "It cannot be told what this tag means",
+		Asked:  at.ref.In() + ":" + c.Tag,
+		Seen:   "a change of it without an outcome, and a registry that does not answer",
+		Where:  at.String(),
+		Rule:   "an unknown outcome blocks the tag",
+		Remedy: "see that the registry is up, then ask again: the change is resolved by asking the registry first",
+	}
 }

@@ -83,9 +83,14 @@ func (s *Service) draft(ctx context.Context, n NewPromotion) (draft, error) {
 func (s *Service) standing(ctx context.Context, at spot, component, environment, tag string) (digest.Digest, error) {
 	d, _, err := s.means(ctx, at, tag)
 	if err == nil && d == "" {
-		err = &problem.Problem{Kind: problem.Refused, Title: "Nothing stands where this would come from", Asked: component + " from " + environment,
-			Seen: at.ref.In() + ":" + tag + " means nothing", Rule: "what stands in the environment before is what moves",
-			Remedy: "point it: dovrak point " + at.ref.In() + "@DIGEST " + tag + " --because …"}
+		err = &problem.Problem{
+			Kind:   problem.Refused,
+			Title:  "Nothing stands where this would come from",
+			Asked:  component + " from " + environment,
+			Seen:   at.ref.In() + ":" + tag + " means nothing",
+			Rule:   "what stands in the environment before is what moves",
+			Remedy: "point it: dovrak point " + at.ref.In() + "@DIGEST " + tag + " --because …",
+		}
 	}
 	return d, err
 }
@@ -103,9 +108,18 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 	}
 	required := law.Components[n.Component].Platforms
 	if missing := plan.Missing(required, root, own); len(missing) > 0 {
-		return "", &problem.Problem{Kind: problem.Refused, Title: "The image lacks a platform that the component requires", Asked: n.Component + " to " + n.To,
-			Seen: root.Digest.String() + " without " + strings.Join(missing, ", "), Where: d.from.ref.In(),
-			Rule: "required platforms of " + n.Component + ": " + strings.Join(required, ", "), Remedy: "build it for every platform, and point the standing tag at that index"}
+		return "", &problem.Problem{
+			Kind:  problem.Refused,
+			Title: "The image lacks a platform that the component requires",
+			Asked: n.Component + " to " + n.To,
+			Seen:  root.Digest.String() + " without " + strings.Join(missing, ", "),
+			Where: d.from.ref.In(),
+			Rule: "required platforms of " + n.Component + ": " + strings.Join(
+				required,
+				", ",
+			),
+			Remedy: "build it for every platform, and point the standing tag at that index",
+		}
 	}
 	return version(root, img.Platforms), nil
 }
@@ -176,20 +190,38 @@ func oneAtATime(ctx context.Context, tx store.Tx, n NewPromotion) error {
 	}
 	open, err := tx.OpenPromotions(ctx, n.Component, n.To)
 	if err == nil && len(open) > 0 {
-		err = &problem.Problem{Kind: problem.Refused, Title: "Another promotion of this component is under way there", Asked: n.Component + " to " + n.To,
-			Seen: fmt.Sprintf("promotion %d, %s, asked by %s", open[0].Promotion.Number, open[0].Work.State, open[0].RequesterName),
-			Rule: "promotions to one environment never interleave", Remedy: "wait for it, then ask again"}
+		err = &problem.Problem{
+			Kind:   problem.Refused,
+			Title:  "Another promotion of this component is under way there",
+			Asked:  n.Component + " to " + n.To,
+			Seen:   fmt.Sprintf("promotion %d, %s, asked by %s", open[0].Promotion.Number, open[0].Work.State, open[0].RequesterName),
+			Rule:   "promotions to one environment never interleave",
+			Remedy: "wait for it, then ask again",
+		}
 	}
 	return err
 }
 
 func promotionEntry(act trail.Act, actor, because string, p store.Promotion) entry {
-	facts := map[string]string{"promotion": number(p.Number), "environment": p.Environment, "digest": p.Digest.String(), "version": p.Version,
-		"from": p.Plan.Source, "charter": number(p.Plan.Charter)}
+	facts := map[string]string{
+		"promotion":   number(p.Number),
+		"environment": p.Environment,
+		"digest":      p.Digest.String(),
+		"version":     p.Version,
+		"from":        p.Plan.Source,
+		"charter":     number(p.Plan.Charter),
+	}
 	for i, place := range p.Plan.Places {
 		facts[fmt.Sprintf("place %d", i+1)] = place.Repository
 	}
-	return entry{act: act, actor: actor, sealed: map[string]string{"because": because}, facts: facts, component: p.Component, work: &p.WorkID}
+	return entry{
+		act:       act,
+		actor:     actor,
+		sealed:    map[string]string{"because": because},
+		facts:     facts,
+		component: p.Component,
+		work:      &p.WorkID,
+	}
 }
 
 // RunPromotion does a promotion that was asked for, unless another process does. Begun again after a death, it finds
@@ -278,8 +310,11 @@ func (s *Service) switchTags(ctx context.Context, w store.PromotionWork, places 
 	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
 	for i, to := range places {
 		for _, t := range w.Promotion.Plan.Places[i].Tags {
-			_, err := s.point(ctx, wish{at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true,
-				work: &w.Work.ID, component: w.Promotion.Component})
+			_, err := s.point(
+				ctx,
+				wish{at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true,
+					work: &w.Work.ID, component: w.Promotion.Component},
+			)
 			if err != nil {
 				return err
 			}
@@ -292,8 +327,14 @@ func (s *Service) switchTags(ctx context.Context, w store.PromotionWork, places 
 				return err
 			}
 			if now != t.To {
-				return &problem.Problem{Kind: problem.RegistryError, Title: "A tag does not mean what it was pointed at", Asked: to.ref.In() + ":" + t.Tag,
-					Seen: now.String() + " in place of " + t.To.String(), Where: to.String(), Remedy: "look at who else writes there: dovrak trail " + to.ref.In() + ":" + t.Tag}
+				return &problem.Problem{
+					Kind:   problem.RegistryError,
+					Title:  "A tag does not mean what it was pointed at",
+					Asked:  to.ref.In() + ":" + t.Tag,
+					Seen:   now.String() + " in place of " + t.To.String(),
+					Where:  to.String(),
+					Remedy: "look at who else writes there: dovrak trail " + to.ref.In() + ":" + t.Tag,
+				}
 			}
 		}
 	}
@@ -315,7 +356,12 @@ func (s *Service) PromotionNumbered(ctx context.Context, by Actor, n int64) (sto
 	}
 	w, ok, err := s.db.PromotionNumbered(ctx, n)
 	if err == nil && !ok {
-		err = &problem.Problem{Kind: problem.NotFound, Title: "There is no such promotion", Asked: "promotion " + number(n), Remedy: "dovrak promotions lists them"}
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "There is no such promotion",
+			Asked:  "promotion " + number(n),
+			Remedy: "dovrak promotions lists them",
+		}
 	}
 	return w, err
 }

@@ -25,13 +25,18 @@ type NewRegistry struct {
 var shortName = regexp.MustCompile(`^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
 
 func (n *NewRegistry) check() error {
-	p := &problem.Problem{Kind: problem.Malformed, Title: "This registry cannot be connected", Asked: image.Printable(n.Name) + " at " + image.Printable(n.Address)}
+	p := &problem.Problem{
+		Kind:  problem.Malformed,
+		Title: "This registry cannot be connected",
+		Asked: image.Printable(n.Name) + " at " + image.Printable(n.Address),
+	}
 	u, err := url.Parse(n.Address)
 	switch {
 	case !shortName.MatchString(n.Name):
 		p.Seen, p.Remedy = "the short name "+image.Printable(n.Name), "use lower case letters, digits and hyphens, e.g. forge"
 	case err != nil || u.Host == "" || u.User != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Path+u.RawQuery != "":
-		p.Seen, p.Remedy = "an address that is not scheme, host and port", "write e.g. https://registry.example:5000, and the secret apart from it"
+		p.Seen = "an address that is not scheme, host and port"
+		p.Remedy = "write e.g. https://registry.example:5000, and the secret apart from it"
 	case u.Scheme == "http" && !loopback(u.Hostname()):
 		p.Rule, p.Seen, p.Remedy = "plain HTTP for loopback only", "http to "+u.Hostname(), "use https, with --ca FILE for a CA of your own"
 	case (n.Account == "") != (n.Secret == ""):

@@ -96,7 +96,11 @@ func (s *Service) Ready(ctx context.Context) error {
 
 // reason checks the words that someone gives for a change.
 func reason(because string) error {
-	p := &problem.Problem{Kind: problem.Malformed, Title: "A change needs its reason", Remedy: `say why, e.g. --because "passed the bench run"`}
+	p := &problem.Problem{
+		Kind:   problem.Malformed,
+		Title:  "A change needs its reason",
+		Remedy: `say why, e.g. --because "passed the bench run"`,
+	}
 	switch {
 	case because == "":
 		p.Seen = "no reason"

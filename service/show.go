@@ -94,7 +94,14 @@ func (s *Service) showPlatform(ctx context.Context, at spot, m image.Manifest) (
 	if err != nil {
 		return PlatformImage{}, err
 	}
-	p := PlatformImage{Platform: cfg.Platform, Digest: m.Digest, Created: cfg.Created, Labels: cfg.Labels, Config: m.Config, Layers: m.Layers}
+	p := PlatformImage{
+		Platform: cfg.Platform,
+		Digest:   m.Digest,
+		Created:  cfg.Created,
+		Labels:   cfg.Labels,
+		Config:   m.Config,
+		Layers:   m.Layers,
+	}
 	p.Size = m.Size() + m.Config.Size
 	for _, l := range m.Layers {
 		p.Size += l.Size

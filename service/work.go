@@ -71,7 +71,12 @@ func (s *Service) underLease(ctx context.Context, work uuid.UUID, topic string, 
 	return s.endFailed(ctx, sh, err, failed)
 }
 
-func (s *Service) endFailed(ctx context.Context, sh *shift, err error, failed func(context.Context, store.Tx, *problem.Problem) error) error {
+func (s *Service) endFailed(
+	ctx context.Context,
+	sh *shift,
+	err error,
+	failed func(context.Context, store.Tx, *problem.Problem) error,
+) error {
 	p := problem.From(err)
 	raw, err := json.Marshal(p)
 	if err != nil {
@@ -132,7 +137,10 @@ func (sh *shift) progress() ([]store.Progress, bool) {
 	for _, t := range sh.tides {
 		moved := t.moved.Load()
 		changed = t.tolled.Swap(moved+1) != moved+1 || changed
-		out = append(out, store.Progress{Repository: t.repository, Moved: moved, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())})
+		out = append(
+			out,
+			store.Progress{Repository: t.repository, Moved: moved, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())},
+		)
 	}
 	slices.SortFunc(out, func(a, b store.Progress) int { return cmpText(a.Repository, b.Repository) })
 	return out, changed
@@ -306,8 +314,14 @@ func (s *Service) before(ctx context.Context, by Actor, a ask) (store.Answered, 
 		return had, false, err
 	}
 	if !slices.Equal(had.RequestHash, a.hash) {
-		return had, false, &problem.Problem{Kind: problem.Refused, Title: "This Idempotency-Key was used for another request", Asked: a.key,
-			Seen: "a request that differs from the one it led to " + had.Location, Rule: "one key, one request", Remedy: "take a new key for a new request"}
+		return had, false, &problem.Problem{
+			Kind:   problem.Refused,
+			Title:  "This Idempotency-Key was used for another request",
+			Asked:  a.key,
+			Seen:   "a request that differs from the one it led to " + had.Location,
+			Rule:   "one key, one request",
+			Remedy: "take a new key for a new request",
+		}
 	}
 	return had, true, nil
 }

@@ -74,7 +74,8 @@ func (q Queries) EventsAfter(ctx context.Context, after EventID, limit int) (eve
 	}
 	err = q.g.WithContext(ctx).Raw(`SELECT xact::text::bigint AS xact, id, at, topic, payload,
 			xact >= pg_snapshot_xmin(pg_current_snapshot()) AS waits FROM outbox
-		WHERE (xact, id) > (?::text::xid8, ?) ORDER BY outbox.xact, outbox.id LIMIT ?`, strconv.FormatInt(after.Xact, 10), after.Number, limit).Scan(&rows).Error
+		WHERE (xact, id) > (?::text::xid8, ?) ORDER BY outbox.xact, outbox.id LIMIT ?`,
+		strconv.FormatInt(after.Xact, 10), after.Number, limit).Scan(&rows).Error
 	for _, r := range rows {
 		if r.Waits {
 			return events, true, err
@@ -116,8 +117,10 @@ type Answered struct {
 
 // KeepAnswer keeps what a key led to. It fails as a duplicate if the key was used meanwhile.
 func (t Tx) KeepAnswer(ctx context.Context, actor uuid.UUID, key string, a Answered) error {
-	return t.g.WithContext(ctx).Exec("INSERT INTO idempotency_keys (actor_id, key, request_hash, location, work_id) VALUES (?, ?, ?, ?, ?)",
-		actor, key, a.RequestHash, a.Location, a.WorkID).Error
+	return t.g.WithContext(ctx).
+		Exec("INSERT INTO idempotency_keys (actor_id, key, request_hash, location, work_id) VALUES (?, ?, ?, ?, ?)",
+			actor, key, a.RequestHash, a.Location, a.WorkID).
+		Error
 }
 
 // Answer finds what a key led to.

@@ -71,6 +71,9 @@ func (q Queries) CurrentCharter(ctx context.Context) (Charter, bool, error) {
 
 // AddCharter keeps a new version and gives its number.
 func (t Tx) AddCharter(ctx context.Context, c Charter) (Charter, error) {
-	err := t.g.WithContext(ctx).Raw("INSERT INTO charters (document, adopted_by) VALUES (?, ?) RETURNING *", c.Document, c.AdoptedBy).Scan(&c).Error
+	err := t.g.WithContext(ctx).
+		Raw("INSERT INTO charters (document, adopted_by) VALUES (?, ?) RETURNING *", c.Document, c.AdoptedBy).
+		Scan(&c).
+		Error
 	return c, err
 }

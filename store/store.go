@@ -51,7 +51,9 @@ type Tx struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
-		return nil, errors.New("store: this is not the URL of a PostgreSQL database; it is not repeated here, since it may hold a password")
+		return nil, errors.New(
+			"store: this is not the URL of a PostgreSQL database; it is not repeated here, since it may hold a password",
+		)
 	}
 	cfg.MaxConns = max(cfg.MaxConns, 16)
 	cfg.ConnConfig.RuntimeParams["application_name"] = "dovrak"

@@ -41,7 +41,13 @@ func actor(t *testing.T, s *store.Store) uuid.UUID {
 
 func registryOf(t *testing.T, s *store.Store) uuid.UUID {
 	t.Helper()
-	r := store.Registry{ID: store.NewID(), Name: "hut-" + store.NewID().String()[30:], Address: "http://127.0.0.1:1", RequestsPerSecond: 10, TransfersAtOnce: 2}
+	r := store.Registry{
+		ID:                store.NewID(),
+		Name:              "hut-" + store.NewID().String()[30:],
+		Address:           "http://127.0.0.1:1",
+		RequestsPerSecond: 10,
+		TransfersAtOnce:   2,
+	}
 	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddRegistry(t.Context(), r) }))
 	return r.ID
 }
@@ -72,7 +78,11 @@ func work(t *testing.T, s *store.Store) uuid.UUID {
 	w := store.Work{ID: store.NewID(), Kind: store.KindCopy, State: store.StateAsked, RequestedBy: actor(t, s)}
 	reg := registryOf(t, s)
 	must(t, s.Tx(t.Context(), func(tx store.Tx) error {
-		_, err := tx.AddCopy(t.Context(), w, store.Copy{WorkID: w.ID, SourceID: reg, DestinationID: reg, Source: "a", Destination: "b", Digest: "sha256:x"})
+		_, err := tx.AddCopy(
+			t.Context(),
+			w,
+			store.Copy{WorkID: w.ID, SourceID: reg, DestinationID: reg, Source: "a", Destination: "b", Digest: "sha256:x"},
+		)
 		return err
 	}))
 	return w.ID
@@ -155,7 +165,16 @@ func TestATagHasOneWriter(t *testing.T) {
 	if err != nil || !ok {
 		t.Fatal(ok, err)
 	}
-	c := store.TagChange{ID: store.NewID(), RegistryID: other.RegistryID, Repository: other.Repository, Tag: "live", ToDigest: "sha256:x", ActorID: actor(t, s), Fence: l.Fence, SeenBeforeAt: time.Now()}
+	c := store.TagChange{
+		ID:           store.NewID(),
+		RegistryID:   other.RegistryID,
+		Repository:   other.Repository,
+		Tag:          "live",
+		ToDigest:     "sha256:x",
+		ActorID:      actor(t, s),
+		Fence:        l.Fence,
+		SeenBeforeAt: time.Now(),
+	}
 	intend := func(c store.TagChange) error {
 		return s.Tx(ctx, func(tx store.Tx) error { _, err := tx.Intend(ctx, c); return err })
 	}
@@ -187,7 +206,12 @@ func TestATagHasOneWriter(t *testing.T) {
 
 func entryNumbered(t *testing.T, s *store.Store, n int) store.TrailEntry {
 	t.Helper()
-	e := trail.Entry{ID: store.NewID().String(), At: time.Now().UTC(), Act: trail.TagPointed, Facts: map[string]string{"n": fmt.Sprint(n)}}
+	e := trail.Entry{
+		ID:    store.NewID().String(),
+		At:    time.Now().UTC(),
+		Act:   trail.TagPointed,
+		Facts: map[string]string{"n": fmt.Sprint(n)},
+	}
 	raw, err := e.Bytes()
 	must(t, err)
 	row := store.TrailEntry{ID: uuid.MustParse(e.ID), Bytes: raw, Act: string(e.Act), At: e.At}

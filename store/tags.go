@@ -37,7 +37,14 @@ func (q Queries) LeaseTag(ctx context.Context, at Spot, tag string, owner uuid.U
 		SET owner = @owner, until = excluded.until, fence = l.fence + CASE WHEN l.owner = @owner THEN 0 ELSE 1 END
 		WHERE l.until < now() OR l.owner = @owner
 		RETURNING *`,
-		map[string]any{"registry": at.RegistryID, "repository": at.Repository, "tag": tag, "owner": owner, "life": life.Seconds()}).Scan(&rows).Error
+		map[string]any{
+			"registry":   at.RegistryID,
+			"repository": at.Repository,
+			"tag":        tag,
+			"owner":      owner,
+			"life":       life.Seconds(),
+		}).
+		Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return TagLease{}, false, err
 	}
@@ -102,7 +109,8 @@ func (t Tx) SettleChange(ctx context.Context, c TagChange, outcome string, seenA
 // OpenChange finds the change of a tag that is an intent still, or whose outcome is unknown. There is one at most.
 func (q Queries) OpenChange(ctx context.Context, at Spot, tag string) (TagChange, bool, error) {
 	return first[TagChange](q.g.WithContext(ctx).Table("tag_changes").
-		Where("registry_id = ? AND repository = ? AND tag = ? AND (outcome IS NULL OR outcome = 'unknown')", at.RegistryID, at.Repository, tag))
+		Where("registry_id = ? AND repository = ? AND tag = ? AND (outcome IS NULL OR outcome = 'unknown')", at.RegistryID, at.Repository, tag),
+	)
 }
 
 // DeadIntents lists intents without an outcome whose writer's lease has run out.
@@ -141,5 +149,10 @@ func (q Queries) Meanings(ctx context.Context, at Spot, tag string, since time.T
 // WorkPointed lists the tags that a work has pointed already.
 func (q Queries) WorkPointed(ctx context.Context, work uuid.UUID) ([]TagChange, error) {
 	var rows []TagChange
-	return rows, q.g.WithContext(ctx).Table("tag_changes").Where("work_id = ? AND outcome = 'done'", work).Order("number").Find(&rows).Error
+	return rows, q.g.WithContext(ctx).
+		Table("tag_changes").
+		Where("work_id = ? AND outcome = 'done'", work).
+		Order("number").
+		Find(&rows).
+		Error
 }

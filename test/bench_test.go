@@ -33,7 +33,15 @@ func (w *world) copied(n wire.NewCopy) wire.Copy {
 	c := w.client()
 	no, err := c.Copy(w.t.Context(), n)
 	must(w.t, err)
-	out, err := client.Follow(w.t.Context(), c, "copy", no, c.CopyNumbered, func(w wire.Copy) wire.Work { return w.Work }, func(wire.Copy) {})
+	out, err := client.Follow(
+		w.t.Context(),
+		c,
+		"copy",
+		no,
+		c.CopyNumbered,
+		func(w wire.Copy) wire.Work { return w.Work },
+		func(wire.Copy) {},
+	)
 	must(w.t, err)
 	if out.State != "verified" {
 		w.t.Fatalf("the copy ended as %s: %+v", out.State, out.Problem)
@@ -63,7 +71,13 @@ func BenchmarkCopyLargeLayer(b *testing.B) {
 // pushLarge pushes an image that shares nothing with those before it, and gives its size in bytes.
 func (w *world) pushLarge(n int) (string, int64) {
 	w.t.Helper()
-	img, err := pipeline.Build{Component: "snowpack-model", Version: fmt.Sprintf("2.14.%d", n), Base: fmt.Sprint(n), Platforms: both[:1], Bytes: 128 << 20}.Make()
+	img, err := pipeline.Build{
+		Component: "snowpack-model",
+		Version:   fmt.Sprintf("2.14.%d", n),
+		Base:      fmt.Sprint(n),
+		Platforms: both[:1],
+		Bytes:     128 << 20,
+	}.Make()
 	must(w.t, err)
 	var size int64
 	for _, c := range img.Blobs {
@@ -99,7 +113,13 @@ func BenchmarkFirstCopy(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
 		copies++
-		img, err := pipeline.Build{Component: "snowpack-model", Version: fmt.Sprintf("2.14.%d", copies), Base: fmt.Sprint(copies), Platforms: both, Bytes: 512 << 10}.Make()
+		img, err := pipeline.Build{
+			Component: "snowpack-model",
+			Version:   fmt.Sprintf("2.14.%d", copies),
+			Base:      fmt.Sprint(copies),
+			Platforms: both,
+			Bytes:     512 << 10,
+		}.Make()
 		must(b, err)
 		ref := w.push(img, fmt.Sprintf("build-%d", copies))
 		w.hut.since()

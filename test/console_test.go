@@ -100,7 +100,10 @@ func TestConsole(t *testing.T) {
 	w.start()
 	must(t, b.Shows("Live: this page changes as things do"))
 	must(t, b.Size(390, 800))
-	wide, err := browser.Eval[string](b, "[...document.querySelectorAll('body *')].filter((e) => e.getBoundingClientRect().right > 390 && !e.closest('.scroll')).map((e) => e.tagName + '.' + e.className).join(' ')")
+	wide, err := browser.Eval[string](
+		b,
+		"[...document.querySelectorAll('body *')].filter((e) => e.getBoundingClientRect().right > 390 && !e.closest('.scroll')).map((e) => e.tagName + '.' + e.className).join(' ')",
+	)
 	if err != nil || wide != "" {
 		t.Errorf("wider than a phone: %s %v", wide, err)
 	}
@@ -146,8 +149,13 @@ func axe(t *testing.T, b *browser.Browser, where string) {
 	must(t, err)
 	_, err = browser.Eval[bool](b, string(script)+";true")
 	must(t, err)
-	must(t, b.Until("(window.axeSaid = undefined, axe.run().then((r) => { window.axeSaid = r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))"+
-		".map((v) => v.id + ': ' + v.nodes.map((n) => n.html).join(' ')).join('\\n') }), true)"))
+	must(
+		t,
+		b.Until(
+			"(window.axeSaid = undefined, axe.run().then((r) => { window.axeSaid = r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))"+
+				".map((v) => v.id + ': ' + v.nodes.map((n) => n.html).join(' ')).join('\\n') }), true)",
+		),
+	)
 	must(t, b.Until("window.axeSaid !== undefined"))
 	said, err := browser.Eval[string](b, "window.axeSaid")
 	must(t, err)

@@ -90,7 +90,14 @@ func TestTheContractIsChecked(t *testing.T) {
 	} {
 		req, err := http.NewRequest(http.MethodGet, "http://x/api/v1/whoami", nil)
 		must(t, err)
-		err = c.check(&http.Response{StatusCode: 200, Request: req, Header: http.Header{"Content-Type": {"application/json"}}, Body: io.NopCloser(strings.NewReader(body))})
+		err = c.check(
+			&http.Response{
+				StatusCode: 200,
+				Request:    req,
+				Header:     http.Header{"Content-Type": {"application/json"}},
+				Body:       io.NopCloser(strings.NewReader(body)),
+			},
+		)
 		if (err == nil) != (name == "right") {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -64,7 +64,8 @@ func TestKilledWhileItPromotes(t *testing.T) {
 				t.Fatalf("it ended as %s: %+v", p.State, p.Problem)
 			}
 			// What was being copied goes on at once; a tag's intent waits its writer's lease out.
-			if took := time.Since(began); (point == "blob-opened" || point == "blobs-moved" || point == "content-in-place") && took > 12*time.Second {
+			if took := time.Since(began); (point == "blob-opened" || point == "blobs-moved" || point == "content-in-place") &&
+				took > 12*time.Second {
 				t.Errorf("taking up took %s", took)
 			}
 			for _, tag := range []string{"2.14.0", "live"} {

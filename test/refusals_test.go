@@ -71,7 +71,8 @@ func TestRefusals(t *testing.T) {
 		t.Errorf("something was changed: %v", changed)
 	}
 	w.ok("point", halfRef, "main", "--because", "only one platform")
-	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "y"); r.code != 3 || !strings.Contains(r.err, "without linux/arm64") {
+	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "y"); r.code != 3 ||
+		!strings.Contains(r.err, "without linux/arm64") {
 		t.Errorf("an image that lacks a platform: %d\n%s", r.code, r.err)
 	}
 }
@@ -120,13 +121,15 @@ func TestARegistryFails(t *testing.T) {
 				t.Errorf("ended with %d, want 1 and %q:\n%s", r.code, tt.says, r.err)
 			}
 			tt.at.breaks(nil)
-			if s := w.run("show", "hut/live/snowpack-model:live"); s.code != 1 || !strings.Contains(s.err, "There is nothing under this name") {
+			if s := w.run("show", "hut/live/snowpack-model:live"); s.code != 1 ||
+				!strings.Contains(s.err, "There is nothing under this name") {
 				t.Errorf("the standing tag was pointed: %s", s.out)
 			}
 		})
 	}
 	w.ok("promote", "snowpack-model", "--to", "live", "--because", "all is well again")
-	if trail := w.ok("trail", "hut/live/snowpack-model:live"); strings.Count(trail, "tag pointed") != 1 || strings.Count(trail, "tag not pointed") != 1 {
+	if trail := w.ok("trail", "hut/live/snowpack-model:live"); strings.Count(trail, "tag pointed") != 1 ||
+		strings.Count(trail, "tag not pointed") != 1 {
 		t.Errorf("the trail tells it otherwise:\n%s", trail)
 	}
 	if strings.Contains(w.log(), secret) || strings.Contains(w.log(), w.token) {

@@ -138,7 +138,12 @@ func TestIdempotency(t *testing.T) {
 	w := newWorld(t)
 	ref := w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
 	ask := func(key, to string) (int, string) {
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.front.URL+"/api/v1/copies", strings.NewReader(`{"from":"`+ref+`","to":"hut/live/`+to+`"}`))
+		req, err := http.NewRequestWithContext(
+			t.Context(),
+			http.MethodPost,
+			w.front.URL+"/api/v1/copies",
+			strings.NewReader(`{"from":"`+ref+`","to":"hut/live/`+to+`"}`),
+		)
 		must(t, err)
 		req.Header.Set("Authorization", "Bearer "+w.token)
 		req.Header.Set("Idempotency-Key", key)

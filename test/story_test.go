@@ -63,13 +63,19 @@ func TestAReleaseMorning(t *testing.T) {
 	}
 
 	trail := w.ok("trail", "hut/live/snowpack-model:live")
-	if n := strings.Count(trail, "tag pointed"); n != 1 || !strings.Contains(trail, "by administrator, promotion 1: avalanche danger 3, new snow layer") {
+	if n := strings.Count(trail, "tag pointed"); n != 1 ||
+		!strings.Contains(trail, "by administrator, promotion 1: avalanche danger 3, new snow layer") {
 		t.Errorf("%d changes on the trail:\n%s", n, trail)
 	}
-	if then := w.ok("trail", "hut/live/snowpack-model:live", "--at", time.Now().UTC().Format(time.RFC3339Nano)); !strings.Contains(then, dig) || !strings.Contains(then, "and still does") {
+	if then := w.ok("trail", "hut/live/snowpack-model:live", "--at", time.Now().UTC().Format(time.RFC3339Nano)); !strings.Contains(
+		then,
+		dig,
+	) ||
+		!strings.Contains(then, "and still does") {
 		t.Errorf("what it means now: %s", then)
 	}
-	if r := w.run("trail", "hut/live/snowpack-model:live", "--at", before.Format(time.RFC3339Nano)); r.code != 1 || !strings.Contains(r.err, "had not pointed this tag then") {
+	if r := w.run("trail", "hut/live/snowpack-model:live", "--at", before.Format(time.RFC3339Nano)); r.code != 1 ||
+		!strings.Contains(r.err, "had not pointed this tag then") {
 		t.Errorf("before it was pointed: %d %s", r.code, r.err)
 	}
 	if s := w.ok("standing"); strings.Count(s, dig[7:19]) != 2 || strings.Contains(s, "drift") {

@@ -67,20 +67,26 @@ const secret = "desk-and-mountain"
 func newSide(t testing.TB, signIn sim.SignIn) *side {
 	t.Helper()
 	s := &side{}
-	h, err := sim.New(sim.Options{Dir: t.TempDir(), SignIn: signIn, Accounts: map[string]sim.Account{"dovrak": {Secret: secret, Pull: true, Push: true, Delete: true}},
-		Fault: func(_ int, r *http.Request) sim.Fault {
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			if s.fault == nil {
-				return sim.Fault{}
-			}
-			return s.fault(r)
+	h, err := sim.New(
+		sim.Options{
+			Dir:      t.TempDir(),
+			SignIn:   signIn,
+			Accounts: map[string]sim.Account{"dovrak": {Secret: secret, Pull: true, Push: true, Delete: true}},
+			Fault: func(_ int, r *http.Request) sim.Fault {
+				s.mu.Lock()
+				defer s.mu.Unlock()
+				if s.fault == nil {
+					return sim.Fault{}
+				}
+				return s.fault(r)
+			},
+			Seen: func(method, path string, _ int) {
+				s.mu.Lock()
+				defer s.mu.Unlock()
+				s.asked = append(s.asked, method+" "+path)
+			},
 		},
-		Seen: func(method, path string, _ int) {
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			s.asked = append(s.asked, method+" "+path)
-		}})
+	)
 	must(t, err)
 	s.Server = httptest.NewServer(h)
 	t.Cleanup(s.Close)

@@ -76,8 +76,14 @@ func Move(ctx context.Context, from, to *registry.Repository, tree plan.Tree, c 
 	}
 	there, err := Has(ctx, to, c.Root)
 	if err == nil && !there {
-		err = &problem.Problem{Kind: problem.RegistryError, Title: "The registry took the image and does not have it", Asked: c.Root.String(),
-			Where: to.String(), Seen: "every piece was accepted, and the root is not there", Remedy: "copy again; if it stays, look at the registry's storage"}
+		err = &problem.Problem{
+			Kind:   problem.RegistryError,
+			Title:  "The registry took the image and does not have it",
+			Asked:  c.Root.String(),
+			Where:  to.String(),
+			Seen:   "every piece was accepted, and the root is not there",
+			Remedy: "copy again; if it stays, look at the registry's storage",
+		}
 	}
 	return err
 }
@@ -167,8 +173,14 @@ func explain(from, to *registry.Repository, p plan.Piece, err error) error {
 	if _, ok := err.(*registry.Error); !ok {
 		return err
 	}
-	return (&problem.Problem{Kind: problem.Unreachable, Title: "A layer could not be moved", Asked: p.Digest.String(),
-		Where: from.String() + " to " + to.String(), Seen: err.Error(), Remedy: "ask again: what has arrived is kept, and no tag was pointed"}).Because(err)
+	return (&problem.Problem{
+		Kind:   problem.Unreachable,
+		Title:  "A layer could not be moved",
+		Asked:  p.Digest.String(),
+		Seen:   err.Error(),
+		Where:  from.String() + " to " + to.String(),
+		Remedy: "ask again: what has arrived is kept, and no tag was pointed",
+	}).Because(err)
 }
 
 // counter tells of bytes as they flow by, in steps.

@@ -110,7 +110,12 @@ func (s *sides) copy(ctx context.Context, at int, f sim.Fault) (int, error) {
 
 func image(t *testing.T) pipeline.Image {
 	t.Helper()
-	img, err := pipeline.Build{Component: "slope-sensor", Version: "4.1.7", Platforms: []string{"linux/arm64", "linux/arm/v7"}, Bytes: 8 << 10}.Make()
+	img, err := pipeline.Build{
+		Component: "slope-sensor",
+		Version:   "4.1.7",
+		Platforms: []string{"linux/arm64", "linux/arm/v7"},
+		Bytes:     8 << 10,
+	}.Make()
 	must(t, err)
 	return img
 }

@@ -6,10 +6,10 @@ import "time"
 
 // Problem is an error by RFC 9457, with what a person needs to go on.
 type Problem struct {
-	Type      string `json:"type" description:"urn:dovrak:problem:KIND"`
+	Type      string `json:"type"                description:"urn:dovrak:problem:KIND"`
 	Title     string `json:"title"`
 	Status    int    `json:"status"`
-	Kind      string `json:"kind" description:"malformed, not-signed-in, not-permitted, not-found, refused, busy, registry, unreachable, altered, internal"`
+	Kind      string `json:"kind"                description:"such as malformed, not-found, refused, unreachable"`
 	Asked     string `json:"asked,omitempty"`
 	Seen      string `json:"seen,omitempty"`
 	Where     string `json:"where,omitempty"`
@@ -21,7 +21,7 @@ type Problem struct {
 // Actor is who is signed in.
 type Actor struct {
 	Name    string    `json:"name"`
-	Kind    string    `json:"kind" enum:"person,pipeline,service"`
+	Kind    string    `json:"kind"    enum:"person,pipeline,service"`
 	May     []string  `json:"may"`
 	Expires time.Time `json:"expires"`
 }
@@ -36,7 +36,7 @@ type NewToken struct {
 	Name string   `json:"name"`
 	Kind string   `json:"kind" enum:"person,pipeline"`
 	May  []string `json:"may"`
-	For  string   `json:"for" description:"how long, as 12h or 720h"`
+	For  string   `json:"for"                         description:"how long, as 12h or 720h"`
 }
 
 // IssuedToken is a new token; its secret is shown this once.
@@ -66,9 +66,9 @@ type Tokens struct {
 type NewRegistry struct {
 	Name              string  `json:"name"`
 	Address           string  `json:"address"`
-	CA                string  `json:"ca,omitempty" description:"certificates in PEM, for a CA of one's own"`
+	CA                string  `json:"ca,omitempty"                description:"certificates in PEM, for a CA of one's own"`
 	Account           string  `json:"account,omitempty"`
-	Secret            string  `json:"secret,omitempty" description:"sealed, and never shown again"`
+	Secret            string  `json:"secret,omitempty"            description:"sealed, and never shown again"`
 	RequestsPerSecond float64 `json:"requestsPerSecond,omitempty"`
 	TransfersAtOnce   int     `json:"transfersAtOnce,omitempty"`
 }
@@ -108,14 +108,14 @@ type CharterVersion struct {
 
 // Image is what a reference means.
 type Image struct {
-	Reference   string            `json:"reference" description:"with the digest: exact"`
+	Reference   string            `json:"reference"             description:"with the digest: exact"`
 	Digest      string            `json:"digest"`
 	MediaType   string            `json:"mediaType"`
 	Index       bool              `json:"index"`
-	Seen        time.Time         `json:"seen" description:"when the registry said so"`
+	Seen        time.Time         `json:"seen"                  description:"when the registry said so"`
 	Created     *time.Time        `json:"created,omitempty"`
 	Version     string            `json:"version,omitempty"`
-	Size        int64             `json:"size" description:"of all platforms together, compressed, shared layers once"`
+	Size        int64             `json:"size"                  description:"of all platforms together, compressed, shared layers once"`
 	Annotations map[string]string `json:"annotations,omitempty"`
 	Platforms   []PlatformImage   `json:"platforms"`
 }
@@ -139,7 +139,7 @@ type Layer struct {
 
 // NewPoint asks for tags to be pointed at an image.
 type NewPoint struct {
-	Image   string   `json:"image" description:"REGISTRY/REPOSITORY@DIGEST"`
+	Image   string   `json:"image"   description:"REGISTRY/REPOSITORY@DIGEST"`
 	Tags    []string `json:"tags"`
 	Because string   `json:"because"`
 }
@@ -149,7 +149,7 @@ type TagChange struct {
 	Tag     string    `json:"tag"`
 	From    string    `json:"from,omitempty"`
 	To      string    `json:"to"`
-	Changed bool      `json:"changed" description:"false where it meant the digest already"`
+	Changed bool      `json:"changed"          description:"false where it meant the digest already"`
 	Number  int64     `json:"number,omitempty"`
 	At      time.Time `json:"at"`
 }
@@ -161,8 +161,8 @@ type TagChanges struct {
 
 // NewCopy asks for an image to be copied.
 type NewCopy struct {
-	From   string `json:"from" description:"a full reference"`
-	To     string `json:"to" description:"REGISTRY/REPOSITORY"`
+	From   string `json:"from"             description:"a full reference"`
+	To     string `json:"to"               description:"REGISTRY/REPOSITORY"`
 	Verify bool   `json:"verify,omitempty" description:"ask for every piece again"`
 }
 
@@ -178,7 +178,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state" enum:"asked,moving,switching,verified,failed"`
+	State    string     `json:"state"             enum:"asked,moving,switching,verified,failed"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -208,14 +208,14 @@ type Copies struct {
 // NewPromotion asks for a promotion.
 type NewPromotion struct {
 	Component string `json:"component"`
-	To        string `json:"to" description:"the environment"`
+	To        string `json:"to"        description:"the environment"`
 	Because   string `json:"because"`
 }
 
 // NewPlan asks what a promotion would do.
 type NewPlan struct {
 	Component string `json:"component"`
-	To        string `json:"to" description:"the environment"`
+	To        string `json:"to"        description:"the environment"`
 }
 
 // Plan says what a promotion does.
@@ -232,9 +232,9 @@ type Plan struct {
 // PlanPlace is one destination of a plan.
 type PlanPlace struct {
 	Repository   string    `json:"repository"`
-	Move         int       `json:"move" description:"pieces"`
+	Move         int       `json:"move"         description:"pieces"`
 	MoveBytes    int64     `json:"moveBytes"`
-	Present      int       `json:"present" description:"pieces"`
+	Present      int       `json:"present"      description:"pieces"`
 	PresentBytes int64     `json:"presentBytes"`
 	Tags         []PlanTag `json:"tags"`
 }
@@ -323,7 +323,7 @@ type StandingCell struct {
 	Registry    string     `json:"registry"`
 	Repository  string     `json:"repository"`
 	Tag         string     `json:"tag"`
-	Digest      string     `json:"digest,omitempty" description:"not there where nothing was seen"`
+	Digest      string     `json:"digest,omitempty"    description:"not there where nothing was seen"`
 	Version     string     `json:"version,omitempty"`
 	Decided     string     `json:"decided,omitempty"`
 	Drift       bool       `json:"drift"`

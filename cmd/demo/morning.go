@@ -95,12 +95,18 @@ func (w *world) release(ctx context.Context, r pipelineRun) error {
 	if err != nil {
 		return err
 	}
-	at := pipeline.Target{Address: "http://" + w.addr["forge"], Repository: "bench/" + r.component, Name: "pipeline", Secret: accounts["pipeline"].Secret}
+	at := pipeline.Target{
+		Address:    "http://" + w.addr["forge"],
+		Repository: "bench/" + r.component,
+		Name:       "pipeline",
+		Secret:     accounts["pipeline"].Secret,
+	}
 	if err := at.Push(ctx, img, fmt.Sprintf("build-%d", r.number)); err != nil {
 		return err
 	}
 	ref := "forge/bench/" + r.component + "@" + img.Index.Digest.String()
-	if _, err := w.command(ctx, "pipeline", "", "point", ref, r.version, "main", "--because", fmt.Sprintf("build %d on main", r.number)); err != nil {
+	because := fmt.Sprintf("build %d on main", r.number)
+	if _, err := w.command(ctx, "pipeline", "", "point", ref, r.version, "main", "--because", because); err != nil {
 		return err
 	}
 	fmt.Fprintf(w.said, "  build %-4d %s %s for %s\n", r.number, r.component, r.version, strings.Join(r.platforms, ", "))

@@ -110,7 +110,11 @@ func (w *world) registry(name string, opt registry.Options) error {
 	}
 	l, err := net.Listen("tcp", at)
 	if err != nil {
-		return fmt.Errorf("the registry %s cannot listen where it did before: %w; end what listens there, or begin anew: make demo FRESH=1", name, err)
+		return fmt.Errorf(
+			"the registry %s cannot listen where it did before: %w; end what listens there, or begin anew: make demo FRESH=1",
+			name,
+			err,
+		)
 	}
 	h, err := registry.New(opt)
 	if err != nil {

@@ -97,7 +97,9 @@ func serve(ctx context.Context, s settings, log *slog.Logger, out io.Writer) err
 	if err != nil {
 		return err
 	}
-	handler, err := api.New(api.Options{Service: svc, Log: log, PublicURL: s.PublicURL, Registry: metrics, Console: files, Closing: ctx.Done()})
+	handler, err := api.New(
+		api.Options{Service: svc, Log: log, PublicURL: s.PublicURL, Registry: metrics, Console: files, Closing: ctx.Done()},
+	)
 	if err != nil {
 		return err
 	}
@@ -110,7 +112,16 @@ func serve(ctx context.Context, s settings, log *slog.Logger, out io.Writer) err
 
 // run holds the service's parts together: when one fails, or ctx ends, all stop. The link goes last: while it lives,
 // others know that this process does.
-func run(ctx context.Context, log *slog.Logger, svc *service.Service, queue *jobs.Queue, link *store.Link, h http.Handler, l net.Listener, t *tls.Config) error {
+func run(
+	ctx context.Context,
+	log *slog.Logger,
+	svc *service.Service,
+	queue *jobs.Queue,
+	link *store.Link,
+	h http.Handler,
+	l net.Listener,
+	t *tls.Config,
+) error {
 	linked, unlink := context.WithCancel(context.WithoutCancel(ctx))
 	ready := make(chan struct{})
 	gone := make(chan error, 1)
@@ -204,13 +215,18 @@ func giveFirstToken(file, token string, out io.Writer) error {
 		_, err := fmt.Fprintf(out, "The administrator's token, shown this once:\n\n  %s\n\n", token)
 		return err
 	}
-	return errors.New("this is the first start, and there is no terminal to show the administrator's token on: set DOVRAK_FIRST_TOKEN_FILE")
+	return errors.New(
+		"this is the first start, and there is no terminal to show the administrator's token on: set DOVRAK_FIRST_TOKEN_FILE",
+	)
 }
 
 // observe counts what is asked of registries.
 func observe(r *prometheus.Registry) func(registry.Exchange) {
-	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dovrak_registry_request_seconds", Help: "Time until a registry answered.",
-		Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}}, []string{"registry", "method", "status"})
+	seconds := prometheus.NewHistogramVec(
+		prometheus.HistogramOpts{Name: "dovrak_registry_request_seconds", Help: "Time until a registry answered.",
+			Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}},
+		[]string{"registry", "method", "status"},
+	)
 	r.MustRegister(seconds)
 	return func(x registry.Exchange) {
 		seconds.WithLabelValues(x.Registry, x.Method, strconv.Itoa(x.Status)).Observe(x.Took.Seconds())

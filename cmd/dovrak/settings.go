@@ -30,11 +30,35 @@ type option struct {
 }
 
 var options = []option{
-	{"database-url", "DOVRAK_DATABASE_URL", "", "the PostgreSQL database (required)", func(s *settings) *string { return &s.DatabaseURL }},
+	{
+		"database-url",
+		"DOVRAK_DATABASE_URL",
+		"",
+		"the PostgreSQL database (required)",
+		func(s *settings) *string { return &s.DatabaseURL },
+	},
 	{"listen", "DOVRAK_LISTEN", "127.0.0.1:8620", "address to listen on", func(s *settings) *string { return &s.Listen }},
-	{"public-url", "DOVRAK_PUBLIC_URL", "", "the address under which browsers reach the service (default: where it listens)", func(s *settings) *string { return &s.PublicURL }},
-	{"key-file", "DOVRAK_KEY_FILE", "dovrak.key", "the sealing key; made at the first start", func(s *settings) *string { return &s.KeyFile }},
-	{"first-token-file", "DOVRAK_FIRST_TOKEN_FILE", "", "where the first start writes the administrator's token", func(s *settings) *string { return &s.FirstTokenFile }},
+	{
+		"public-url",
+		"DOVRAK_PUBLIC_URL",
+		"",
+		"the address under which browsers reach the service (default: where it listens)",
+		func(s *settings) *string { return &s.PublicURL },
+	},
+	{
+		"key-file",
+		"DOVRAK_KEY_FILE",
+		"dovrak.key",
+		"the sealing key; made at the first start",
+		func(s *settings) *string { return &s.KeyFile },
+	},
+	{
+		"first-token-file",
+		"DOVRAK_FIRST_TOKEN_FILE",
+		"",
+		"where the first start writes the administrator's token",
+		func(s *settings) *string { return &s.FirstTokenFile },
+	},
 	{"tls-cert", "DOVRAK_TLS_CERT", "", "certificate file, in PEM", func(s *settings) *string { return &s.TLSCert }},
 	{"tls-key", "DOVRAK_TLS_KEY", "", "key file of the certificate", func(s *settings) *string { return &s.TLSKey }},
 	{"log-level", "DOVRAK_LOG_LEVEL", "info", "debug, info, warn or error", func(s *settings) *string { return &s.LogLevel }},
@@ -81,7 +105,10 @@ func (s *settings) check() error {
 	ip := net.ParseIP(host)
 	local := host == "localhost" || ip != nil && ip.IsLoopback()
 	if !local && s.TLSCert == "" && !s.BehindProxy {
-		return fmt.Errorf("listening on %s would carry tokens in the clear: give --tls-cert and --tls-key, or say --behind-proxy if one with TLS stands before it", s.Listen)
+		return fmt.Errorf(
+			"listening on %s would carry tokens in the clear: give --tls-cert and --tls-key, or say --behind-proxy if one with TLS stands before it",
+			s.Listen,
+		)
 	}
 	if (s.TLSCert == "") != (s.TLSKey == "") {
 		return fmt.Errorf("a certificate and its key belong together: give both --tls-cert and --tls-key")

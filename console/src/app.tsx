@@ -30,7 +30,14 @@ export function App() {
             <Route path="/" element={<StandingView />} />
             <Route path="/history" element={<HistoryView />} />
             <Route path="/history/:component" element={<HistoryView />} />
-            <Route path="*" element={<Empty title="There is nothing at this address">Go to <Link to="/">Standing</Link>.</Empty>} />
+            <Route
+              path="*"
+              element={
+                <Empty title="There is nothing at this address">
+                  Go to <Link to="/">Standing</Link>.
+                </Empty>
+              }
+            />
           </Routes>
         )}
       </main>
@@ -48,13 +55,23 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
   };
   return (
     <header className="mast">
-      <Link className="wordmark" to="/"><Summit />Dovrak</Link>
+      <Link className="wordmark" to="/">
+        <Summit />
+        Dovrak
+      </Link>
       <nav className="views" aria-label="Views">
-        <NavLink to="/" end>Standing</NavLink>
+        <NavLink to="/" end>
+          Standing
+        </NavLink>
         <NavLink to="/history">History</NavLink>
       </nav>
       {who && (
-        <span className="who">{who.name} <button type="button" className="text-btn" onClick={() => void leave()}>sign out</button></span>
+        <span className="who">
+          {who.name}{' '}
+          <button type="button" className="text-btn" onClick={() => void leave()}>
+            sign out
+          </button>
+        </span>
       )}
     </header>
   );
@@ -65,14 +82,24 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
   return (
     <footer className="foot">
       <span>
-        {standing.data && <>Trail: <b>{standing.data.trailSize.toLocaleString('en-GB').replaceAll(',', ' ')}</b> entries. </>}
+        {standing.data && (
+          <>
+            Trail: <b>{standing.data.trailSize.toLocaleString('en-GB').replaceAll(',', ' ')}</b> entries.{' '}
+          </>
+        )}
         <LiveState live={live} />
       </span>
       <span className="keys">
         <Theme />
-        <span className="wide"><kbd>/</kbd> find</span>
-        <span className="wide"><kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> a view</span>
-        <span className="wide"><kbd>?</kbd> all keys</span>
+        <span className="wide">
+          <kbd>/</kbd> find
+        </span>
+        <span className="wide">
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> a view
+        </span>
+        <span className="wide">
+          <kbd>?</kbd> all keys
+        </span>
       </span>
     </footer>
   );
@@ -97,5 +124,9 @@ function Theme() {
     }
   }, [theme]);
   const dark = theme ? theme === 'night' : matchMedia('(prefers-color-scheme: dark)').matches;
-  return <button type="button" className="text-btn" onClick={() => set(dark ? 'paper' : 'night')}>{dark ? 'by day' : 'by night'}</button>;
+  return (
+    <button type="button" className="text-btn" onClick={() => set(dark ? 'paper' : 'night')}>
+      {dark ? 'by day' : 'by night'}
+    </button>
+  );
 }

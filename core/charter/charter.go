@@ -66,7 +66,11 @@ func (e Environment) Rules(name string) tagging.Rules {
 // Parse reads and checks a charter. Every error is a problem of kind Malformed whose Where is "line L, column C".
 func Parse(doc []byte) (*Charter, error) {
 	if len(doc) > MaxBytes {
-		return nil, mistake("", fmt.Sprintf("%d bytes, more than 1 MiB", len(doc)), "keep to what governs; nothing else belongs in a charter")
+		return nil, mistake(
+			"",
+			fmt.Sprintf("%d bytes, more than 1 MiB", len(doc)),
+			"keep to what governs; nothing else belongs in a charter",
+		)
 	}
 	var c Charter
 	if err := yaml.UnmarshalWithOptions(doc, &c, yaml.Strict()); err != nil {

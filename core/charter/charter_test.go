@@ -84,7 +84,8 @@ func TestAMistakeIsRefusedWithItsPlace(t *testing.T) {
 			}
 			_, err := Parse([]byte(doc))
 			p := problem.From(err)
-			if err == nil || p.Kind != problem.Malformed || !strings.Contains(p.Where, tt.where) || !strings.Contains(p.Seen, tt.seen) || p.Remedy == "" {
+			if err == nil || p.Kind != problem.Malformed || !strings.Contains(p.Where, tt.where) || !strings.Contains(p.Seen, tt.seen) ||
+				p.Remedy == "" {
 				t.Fatalf("got %v, want %q at %q", err, tt.seen, tt.where)
 			}
 		})

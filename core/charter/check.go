@@ -50,7 +50,11 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 	case !plainName.MatchString(name):
 		return mistake(where, "the environment "+image.Printable(name), "use lower case letters, digits and single hyphens")
 	case image.CheckTag(env.Standing) != nil:
-		return mistake(where, fmt.Sprintf("the standing tag %q of %s", env.Standing, name), "give it one moving tag, e.g. standing: "+name)
+		return mistake(
+			where,
+			fmt.Sprintf("the standing tag %q of %s", env.Standing, name),
+			"give it one moving tag, e.g. standing: "+name,
+		)
 	case len(env.Places) == 0:
 		return mistake(where, name+" has no place", "name at least one registry and repository under places:")
 	}
@@ -60,8 +64,11 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 			return mistake(at.find("environments", name, "fixed"), err.Error(), tagging.PatternHelp)
 		}
 		if p.Matches(env.Standing) {
-			return mistake(at.find("environments", name, "fixed"), fmt.Sprintf("%s would make the standing tag %s fixed", s, env.Standing),
-				"a standing tag moves; take another name for it or for the pattern")
+			return mistake(
+				at.find("environments", name, "fixed"),
+				fmt.Sprintf("%s would make the standing tag %s fixed", s, env.Standing),
+				"a standing tag moves; take another name for it or for the pattern",
+			)
 		}
 	}
 	for i, p := range env.Places {
@@ -70,8 +77,11 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 				"write registry: NAME and repository: PATH/{component}")
 		}
 		if !strings.Contains(p.Repository, "{component}") && len(c.Components) > 1 {
-			return mistake(at.find("environments", name, "places"), fmt.Sprintf("place %d puts every component into %s", i+1, p.Repository),
-				"write {component} where its name goes")
+			return mistake(
+				at.find("environments", name, "places"),
+				fmt.Sprintf("place %d puts every component into %s", i+1, p.Repository),
+				"write {component} where its name goes",
+			)
 		}
 	}
 	return nil
@@ -108,7 +118,11 @@ func (c *Charter) checkComponent(name string, at locator) error {
 	}
 	for _, p := range comp.Platforms {
 		if !platformName.MatchString(p) {
-			return mistake(where, "the platform "+image.Printable(p), "write os/architecture or os/architecture/variant, e.g. linux/arm/v7")
+			return mistake(
+				where,
+				"the platform "+image.Printable(p),
+				"write os/architecture or os/architecture/variant, e.g. linux/arm/v7",
+			)
 		}
 	}
 	return nil

@@ -32,7 +32,13 @@ func tree(t testing.TB, n, layers int) Tree {
 		if i > 0 {
 			members += ","
 		}
-		members += fmt.Sprintf(`{"mediaType":%q,"digest":%q,"size":%d,"platform":{"os":"linux","architecture":"a%d"}}`, image.MediaManifest, m.Digest, m.Size(), i)
+		members += fmt.Sprintf(
+			`{"mediaType":%q,"digest":%q,"size":%d,"platform":{"os":"linux","architecture":"a%d"}}`,
+			image.MediaManifest,
+			m.Digest,
+			m.Size(),
+			i,
+		)
 	}
 	root, err := image.Read(image.MediaIndex, []byte(`{"schemaVersion":2,"manifests":[`+members+`]}`))
 	if err != nil {

@@ -70,7 +70,15 @@ func TestJudge(t *testing.T) {
 		{"where nothing is promoted to, a hand does", "live", a, false, true, ""},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			err := rules.Judge(Change{Tag: image.Reference{Registry: "hut", Repository: "live/x", Tag: tt.tag}, From: tt.from, To: b, Released: tt.released, First: tt.first})
+			err := rules.Judge(
+				Change{
+					Tag:      image.Reference{Registry: "hut", Repository: "live/x", Tag: tt.tag},
+					From:     tt.from,
+					To:       b,
+					Released: tt.released,
+					First:    tt.first,
+				},
+			)
 			if tt.rule == "" {
 				if err != nil {
 					t.Fatal(err)

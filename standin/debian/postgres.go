@@ -116,7 +116,20 @@ func (p *Postgres) prepare(ctx context.Context, home string) error {
 	if err := give(ctx, home); err != nil {
 		return err
 	}
-	return p.run(ctx, "initdb", "-D", p.data, "-U", "postgres", "--auth=scram-sha-256", "--pwfile="+file, "-E", "UTF8", "--locale=C.UTF-8", "-N")
+	return p.run(
+		ctx,
+		"initdb",
+		"-D",
+		p.data,
+		"-U",
+		"postgres",
+		"--auth=scram-sha-256",
+		"--pwfile="+file,
+		"-E",
+		"UTF8",
+		"--locale=C.UTF-8",
+		"-N",
+	)
 }
 
 // run runs one of PostgreSQL's programs: as the user postgres where we are root, since it refuses root.

@@ -137,8 +137,15 @@ func writeCertificates(dir string) ([]byte, error) {
 		return nil, err
 	}
 	now := time.Now()
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skarvind test CA"}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	ca := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "Skarvind test CA"},
+		NotBefore:             now.Add(-time.Hour),
+		NotAfter:              now.Add(90 * 24 * time.Hour),
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+		KeyUsage:              x509.KeyUsageCertSign,
+	}
 	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -147,8 +154,14 @@ func writeCertificates(dir string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	server := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "127.0.0.1"}, NotBefore: ca.NotBefore, NotAfter: ca.NotAfter,
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	server := &x509.Certificate{
+		SerialNumber: big.NewInt(2),
+		Subject:      pkix.Name{CommonName: "127.0.0.1"},
+		NotBefore:    ca.NotBefore,
+		NotAfter:     ca.NotAfter,
+		IPAddresses:  []net.IP{net.IPv4(127, 0, 0, 1)},
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -161,7 +174,10 @@ func writeCertificates(dir string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = errors.Join(writePEM(filepath.Join(dir, "server.pem"), "CERTIFICATE", der), writePEM(filepath.Join(dir, "server.key"), "EC PRIVATE KEY", keyDER))
+	err = errors.Join(
+		writePEM(filepath.Join(dir, "server.pem"), "CERTIFICATE", der),
+		writePEM(filepath.Join(dir, "server.key"), "EC PRIVATE KEY", keyDER),
+	)
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER}), err
 }
 

@@ -54,7 +54,11 @@ func (b Build) Make() (Image, error) {
 		b.Base = "12"
 	}
 	var img Image
-	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Annotations: b.annotations()}
+	index := ocispec.Index{
+		Versioned:   specs.Versioned{SchemaVersion: 2},
+		MediaType:   ocispec.MediaTypeImageIndex,
+		Annotations: b.annotations(),
+	}
 	for _, name := range b.Platforms {
 		m, err := b.platform(&img, name)
 		if err != nil {
@@ -113,7 +117,9 @@ func (b Build) platform(img *Image, name string) (Content, error) {
 	}
 	img.Blobs = append(img.Blobs, config)
 	return document(ocispec.MediaTypeImageManifest, ocispec.Manifest{
-		Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, Config: config.Descriptor, Layers: layers,
+		Versioned: specs.Versioned{
+			SchemaVersion: 2,
+		}, MediaType: ocispec.MediaTypeImageManifest, Config: config.Descriptor, Layers: layers,
 	})
 }
 

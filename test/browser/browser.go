@@ -26,8 +26,19 @@ func Start(ctx context.Context) (*Browser, func() error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800))
+	opts := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.UserDataDir(profile),
+		chromedp.WindowSize(1280, 800),
+	)
 	allocated, free := chromedp.NewExecAllocator(ctx, opts...)
 	page, cancel := chromedp.NewContext(allocated)
 	end := func() error {

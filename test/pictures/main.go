@@ -20,10 +20,38 @@ type view struct {
 }
 
 var views = []view{
-	{"standing", "/", "document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')", 1280, 800, false},
-	{"standing-night", "/", "document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')", 1280, 800, true},
-	{"history", "/history/snowpack-model", "document.querySelector('.span') && document.body.innerText.includes('Live:')", 1280, 800, false},
-	{"history-tablet", "/history/snowpack-model", "document.querySelector('.span') && document.body.innerText.includes('Live:')", 820, 1100, false},
+	{
+		"standing",
+		"/",
+		"document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')",
+		1280,
+		800,
+		false,
+	},
+	{
+		"standing-night",
+		"/",
+		"document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')",
+		1280,
+		800,
+		true,
+	},
+	{
+		"history",
+		"/history/snowpack-model",
+		"document.querySelector('.span') && document.body.innerText.includes('Live:')",
+		1280,
+		800,
+		false,
+	},
+	{
+		"history-tablet",
+		"/history/snowpack-model",
+		"document.querySelector('.span') && document.body.innerText.includes('Live:')",
+		820,
+		1100,
+		false,
+	},
 	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
 }
 

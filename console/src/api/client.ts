@@ -20,8 +20,12 @@ export class Problem extends Error {
 }
 
 const unreached: Schema['Problem'] = {
-  type: 'urn:dovrak:problem:unreachable', kind: 'unreachable', status: 0, title: 'The service cannot be reached',
-  seen: 'no answer', remedy: 'see that dovrak serve is up; this page goes on by itself',
+  type: 'urn:dovrak:problem:unreachable',
+  kind: 'unreachable',
+  status: 0,
+  title: 'The service cannot be reached',
+  seen: 'no answer',
+  remedy: 'see that dovrak serve is up; this page goes on by itself',
 };
 
 export const api = createClient<paths>({ baseUrl: '/' });

@@ -5,7 +5,10 @@ import { Ridge, short } from './ridge';
 function useCopied(digest: string): [string, () => void] {
   const [said, say] = useState('');
   const copy = () => {
-    navigator.clipboard.writeText(digest).then(() => say('copied'), () => say('not copied'));
+    navigator.clipboard.writeText(digest).then(
+      () => say('copied'),
+      () => say('not copied'),
+    );
   };
   return [said, copy];
 }

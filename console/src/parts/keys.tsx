@@ -5,7 +5,8 @@ import { useNavigate } from 'react-router';
 
 const places: Record<string, [string, string]> = { s: ['/', 'Standing'], h: ['/history', 'History'] };
 
-const typing = (e: KeyboardEvent) => e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName));
+const typing = (e: KeyboardEvent) =>
+  e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName));
 
 export function Keys() {
   const [shown, show] = useState(false);
@@ -31,18 +32,44 @@ export function Keys() {
       <Dialog.Portal>
         <Dialog.Overlay className="veil" />
         <Dialog.Content className="sheet-over" aria-describedby={undefined}>
-          <Dialog.Title asChild><h2>Keys</h2></Dialog.Title>
+          <Dialog.Title asChild>
+            <h2>Keys</h2>
+          </Dialog.Title>
           <table className="keys-list">
             <tbody>
               {Object.entries(places).map(([k, [, name]]) => (
-                <tr key={k}><th scope="row"><kbd>g</kbd> <kbd>{k}</kbd></th><td>{name}</td></tr>
+                <tr key={k}>
+                  <th scope="row">
+                    <kbd>g</kbd> <kbd>{k}</kbd>
+                  </th>
+                  <td>{name}</td>
+                </tr>
               ))}
-              <tr><th scope="row"><kbd>/</kbd></th><td>find a component</td></tr>
-              <tr><th scope="row"><kbd>←</kbd> <kbd>→</kbd></th><td>in History: read an earlier or a later instant</td></tr>
-              <tr><th scope="row"><kbd>?</kbd></th><td>this list</td></tr>
+              <tr>
+                <th scope="row">
+                  <kbd>/</kbd>
+                </th>
+                <td>find a component</td>
+              </tr>
+              <tr>
+                <th scope="row">
+                  <kbd>←</kbd> <kbd>→</kbd>
+                </th>
+                <td>in History: read an earlier or a later instant</td>
+              </tr>
+              <tr>
+                <th scope="row">
+                  <kbd>?</kbd>
+                </th>
+                <td>this list</td>
+              </tr>
             </tbody>
           </table>
-          <Dialog.Close asChild><button type="button" className="btn">Close</button></Dialog.Close>
+          <Dialog.Close asChild>
+            <button type="button" className="btn">
+              Close
+            </button>
+          </Dialog.Close>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

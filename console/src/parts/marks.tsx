@@ -1,21 +1,38 @@
 // Marks: a drawn sign beside a word, so that colour never speaks alone.
 const drawings = {
   holds: <path d="M2 7.2 5 10.2 11 2.8" />,
-  waits: <><circle cx="6.5" cy="6.5" r="5" /><path d="M6.5 3.6v3.1l2 1.5" /></>,
+  waits: (
+    <>
+      <circle cx="6.5" cy="6.5" r="5" />
+      <path d="M6.5 3.6v3.1l2 1.5" />
+    </>
+  ),
   refused: <path d="M2.5 2.5l8 8M10.5 2.5l-8 8" />,
   drift: <path d="M1.5 4.6h10M1.5 8.4h10M9.4 1.4 3.6 11.6" />,
   same: <path d="M2 4.6h9M2 8.4h9" />,
   moving: <path d="M1.5 6.5h9M7 3l3.6 3.5L7 10" />,
-  promote: <><path d="M3 12V1.2" /><path d="M3 1.6 11 4.2 3 6.8z" fill="currentColor" /></>,
+  promote: (
+    <>
+      <path d="M3 12V1.2" />
+      <path d="M3 1.6 11 4.2 3 6.8z" fill="currentColor" />
+    </>
+  ),
   pointed: <circle cx="6.5" cy="6.5" r="2.4" fill="currentColor" />,
-  find: <><circle cx="5.5" cy="5.5" r="3.8" /><path d="M8.4 8.4 11.6 11.6" /></>,
+  find: (
+    <>
+      <circle cx="5.5" cy="5.5" r="3.8" />
+      <path d="M8.4 8.4 11.6 11.6" />
+    </>
+  ),
   down: <path d="M3 5l3.5 3.5L10 5" />,
 };
 
 export type MarkName = keyof typeof drawings;
 
 export const Mark = ({ name }: { name: MarkName }) => (
-  <svg className="mk" viewBox="0 0 13 13" aria-hidden="true">{drawings[name]}</svg>
+  <svg className="mk" viewBox="0 0 13 13" aria-hidden="true">
+    {drawings[name]}
+  </svg>
 );
 
 export const Summit = () => (

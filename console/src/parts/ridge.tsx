@@ -47,8 +47,13 @@ function litFaces(near: Point[]): string {
     if (j === i || fy - sy < 0.5) continue;
     const w = sx - fx;
     const d = H - sy;
-    faces += `M${path([...near.slice(i, j + 1), [sx - w * 0.24, sy + d * 0.4], [sx + Math.min(4, w * 0.2), sy + d * 0.6],
-      [sx - w * 0.14, H], [Math.max(0, fx - w * 0.14), H]])}Z`;
+    faces += `M${path([
+      ...near.slice(i, j + 1),
+      [sx - w * 0.24, sy + d * 0.4],
+      [sx + Math.min(4, w * 0.2), sy + d * 0.6],
+      [sx - w * 0.14, H],
+      [Math.max(0, fx - w * 0.14), H],
+    ])}Z`;
   }
   return faces;
 }
@@ -63,7 +68,14 @@ export const Ridge = memo(function Ridge({ digest, width = 56, height = 18, stre
   const shade = `var(--ridge-${hue(digest)})`;
   const lit = `var(--ridge-${hue(digest)}-lit)`;
   return (
-    <svg className="ridge" width={width} height={height} viewBox={`0 0 ${W} ${H}`} preserveAspectRatio={stretch ? 'none' : 'xMidYMax meet'} aria-hidden="true">
+    <svg
+      className="ridge"
+      width={width}
+      height={height}
+      viewBox={`0 0 ${W} ${H}`}
+      preserveAspectRatio={stretch ? 'none' : 'xMidYMax meet'}
+      aria-hidden="true"
+    >
       <path d={close(far)} fill={lit} fillOpacity="var(--ridge-far)" />
       <path d={close(near)} fill={shade} />
       <path d={litFaces(near)} fill={lit} />

@@ -47,10 +47,18 @@ export const both = (t: Date) => `${isoDay(t)} ${clock(t)} UTC\n${t.toLocaleStri
 
 export function Age({ of }: { of: string }) {
   const t = new Date(of);
-  return <time dateTime={of} title={both(t)}>{age(useNow() - t.getTime())}</time>;
+  return (
+    <time dateTime={of} title={both(t)}>
+      {age(useNow() - t.getTime())}
+    </time>
+  );
 }
 
 export function Clock({ of }: { of: string }) {
   const t = new Date(of);
-  return <time dateTime={of} title={both(t)}>{clock(t)}</time>;
+  return (
+    <time dateTime={of} title={both(t)}>
+      {clock(t)}
+    </time>
+  );
 }

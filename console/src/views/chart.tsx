@@ -36,12 +36,16 @@ export function Chart({ lanes, chosen, since, until, at, set }: Props) {
     <section className="chart" aria-label="Tags over time">
       <div className="axis">
         <div className="lab">tag</div>
-        <div className="time" ref={ref}><Axis since={since} until={until} width={width} /></div>
+        <div className="time" ref={ref}>
+          <Axis since={since} until={until} width={width} />
+        </div>
         <div className="lab r">what each meant then</div>
       </div>
       {[...groups.values()].map((group) => (
         <div key={nameOf(group[0]!)}>
-          <div className="grp"><b>{group[0]!.environment}</b>, {group[0]!.registry} <code>{group[0]!.repository}</code></div>
+          <div className="grp">
+            <b>{group[0]!.environment}</b>, {group[0]!.registry} <code>{group[0]!.repository}</code>
+          </div>
           {group.map((l) => (
             <LaneLine key={nameOf(l)} lane={l} chosen={nameOf(l) === chosen} width={width} since={since} until={until} at={at} />
           ))}
@@ -64,8 +68,28 @@ function useWidth(): [(el: HTMLDivElement | null) => void, number] {
   return [ref, width];
 }
 
-const STEPS = [SECOND, 5 * SECOND, 15 * SECOND, 30 * SECOND, MINUTE, 2 * MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR,
-  DAY, 2 * DAY, 7 * DAY, 14 * DAY, 30 * DAY, 90 * DAY, 365 * DAY];
+const STEPS = [
+  SECOND,
+  5 * SECOND,
+  15 * SECOND,
+  30 * SECOND,
+  MINUTE,
+  2 * MINUTE,
+  5 * MINUTE,
+  15 * MINUTE,
+  30 * MINUTE,
+  HOUR,
+  3 * HOUR,
+  6 * HOUR,
+  12 * HOUR,
+  DAY,
+  2 * DAY,
+  7 * DAY,
+  14 * DAY,
+  30 * DAY,
+  90 * DAY,
+  365 * DAY,
+];
 
 function Axis({ since, until, width }: { since: number; until: number; width: number }) {
   const span = until - since;
@@ -84,8 +108,10 @@ function Axis({ since, until, width }: { since: number; until: number; width: nu
   );
 }
 
-const isNewDay = (t: number, step: number) => (step < DAY ? Math.floor(t / DAY) !== Math.floor((t - step) / DAY) : new Date(t).getUTCDate() <= step / DAY);
-const dayOf = (t: number) => new Date(t).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' });
+const isNewDay = (t: number, step: number) =>
+  step < DAY ? Math.floor(t / DAY) !== Math.floor((t - step) / DAY) : new Date(t).getUTCDate() <= step / DAY;
+const dayOf = (t: number) =>
+  new Date(t).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' });
 
 type LineProps = { lane: Lane; chosen: boolean; width: number; since: number; until: number; at: number };
 
@@ -93,11 +119,24 @@ function LaneLine({ lane, chosen, width, since, until, at }: LineProps) {
   const then = meantAt(lane, at);
   return (
     <div className={`lane ${chosen ? 'chosen' : ''}`}>
-      <div className="tag"><code>{lane.tag}</code> <i>{lane.fixed ? 'fixed' : 'moving'}</i></div>
-      <div className="time">
-        {lane.stretches.map((s) => <StretchBar key={s.from} s={s} lane={lane} width={width} since={since} until={until} />)}
+      <div className="tag">
+        <code>{lane.tag}</code> <i>{lane.fixed ? 'fixed' : 'moving'}</i>
       </div>
-      <div className="read">{then ? <><Inline digest={then.digest} /><b>{then.version}</b></> : <span className="quiet">nothing yet</span>}</div>
+      <div className="time">
+        {lane.stretches.map((s) => (
+          <StretchBar key={s.from} s={s} lane={lane} width={width} since={since} until={until} />
+        ))}
+      </div>
+      <div className="read">
+        {then ? (
+          <>
+            <Inline digest={then.digest} />
+            <b>{then.version}</b>
+          </>
+        ) : (
+          <span className="quiet">nothing yet</span>
+        )}
+      </div>
     </div>
   );
 }
@@ -110,14 +149,20 @@ function StretchBar({ s, lane, width, since, until }: { s: Meaning; lane: Lane; 
   const cut = Date.parse(s.from) < since; // it began before what is shown
   const title = `${lane.tag}: ${s.version ?? ''} ${s.digest}\nfrom ${both(new Date(s.from))}\n${s.by}: ${s.because}`;
   return (
-    <div className="span" title={title} style={{ left: `${((from - since) / (until - since)) * 100}%`, width: px, borderBottomColor: `var(--ridge-${hue(s.digest)})` }}>
+    <div
+      className="span"
+      title={title}
+      style={{ left: `${((from - since) / (until - since)) * 100}%`, width: px, borderBottomColor: `var(--ridge-${hue(s.digest)})` }}
+    >
       {px > 14 && (
         <span className="cap">
           {!cut && <Mark name={s.promotion ? 'promote' : 'pointed'} />}
           {px > MARK + LETTER * (s.version?.length ?? 0) && <b>{s.version}</b>}
         </span>
       )}
-      <span className="range"><Range digest={s.digest} px={px} /></span>
+      <span className="range">
+        <Range digest={s.digest} px={px} />
+      </span>
     </div>
   );
 }
@@ -161,11 +206,25 @@ function Reader({ at, since, until, width, place, set }: ReaderProps) {
   };
   const here = new Date(at);
   return (
-    <div className="reader" role="slider" tabIndex={0} aria-label="instant that is read" aria-valuemin={since} aria-valuemax={until} aria-valuenow={at}
-      aria-valuetext={both(here)} onPointerDown={down} onPointerMove={move} onPointerUp={up} onKeyDown={key}>
+    <div
+      className="reader"
+      role="slider"
+      tabIndex={0}
+      aria-label="instant that is read"
+      aria-valuemin={since}
+      aria-valuemax={until}
+      aria-valuenow={at}
+      aria-valuetext={both(here)}
+      onPointerDown={down}
+      onPointerMove={move}
+      onPointerUp={up}
+      onKeyDown={key}
+    >
       {at >= since && at <= until && (
         <div className="plumb" style={{ left: `${place(at)}%` }}>
-          <span className={place(at) > 88 ? 'left' : ''} title={both(here)}>{clock(here)}</span>
+          <span className={place(at) > 88 ? 'left' : ''} title={both(here)}>
+            {clock(here)}
+          </span>
         </div>
       )}
       {drag && <div className="drag" style={{ left: Math.min(...drag), width: Math.abs(drag[1] - drag[0]) }} />}

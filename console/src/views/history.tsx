@@ -19,12 +19,20 @@ export function HistoryView() {
   const components = standing.data.rows.map((r) => r.component);
   if (!component) {
     const newest = standing.data.rows.toSorted((a, b) => latest(b).localeCompare(latest(a)))[0];
-    return newest ? <Navigate to={`/history/${newest.component}`} replace /> : <Empty title="No component yet">Adopt a charter that names one.</Empty>;
+    return newest ? (
+      <Navigate to={`/history/${newest.component}`} replace />
+    ) : (
+      <Empty title="No component yet">Adopt a charter that names one.</Empty>
+    );
   }
   return <Ledger component={component} components={components} />;
 }
 
-const latest = (r: { cells: { since?: string }[] }) => r.cells.map((c) => c.since ?? '').sort().at(-1) ?? '';
+const latest = (r: { cells: { since?: string }[] }) =>
+  r.cells
+    .map((c) => c.since ?? '')
+    .sort()
+    .at(-1) ?? '';
 
 /** usePast reads the view from the address, so that every view is one that can be pasted. */
 function usePast(h: History | undefined) {
@@ -38,12 +46,23 @@ function usePast(h: History | undefined) {
       }
       return was;
     });
-  const first = Math.min(...(h?.lanes ?? []).map((l) => Date.parse(l.stretches[0]?.from ?? '')).filter((t) => !Number.isNaN(t)), now - 10_000);
+  const first = Math.min(
+    ...(h?.lanes ?? []).map((l) => Date.parse(l.stretches[0]?.from ?? '')).filter((t) => !Number.isNaN(t)),
+    now - 10_000,
+  );
   const whole = { since: Math.max(first - (now - first) * 0.04, h ? Date.parse(h.since) : 0), until: now };
   const since = Date.parse(params.get('since') ?? '') || whole.since;
   const until = Date.parse(params.get('until') ?? '') || whole.until;
   const asked = Date.parse(params.get('at') ?? '');
-  return { since, until, at: asked || Math.min(now, until), reading: Boolean(asked), zoomed: params.has('since'), lane: params.get('lane'), set };
+  return {
+    since,
+    until,
+    at: asked || Math.min(now, until),
+    reading: Boolean(asked),
+    zoomed: params.has('since'),
+    lane: params.get('lane'),
+    set,
+  };
 }
 
 function Ledger({ component, components }: { component: string; components: string[] }) {
@@ -70,9 +89,20 @@ function Ledger({ component, components }: { component: string; components: stri
           <div className="ask">
             <p>
               What did{' '}
-              <Choice label="tag" mono value={nameOf(chosen)} options={lanes.map(nameOf)} show={(n) => n.slice(n.lastIndexOf(':') + 1)} onChange={(lane) => past.set({ lane })} />{' '}
+              <Choice
+                label="tag"
+                mono
+                value={nameOf(chosen)}
+                options={lanes.map(nameOf)}
+                show={(n) => n.slice(n.lastIndexOf(':') + 1)}
+                onChange={(lane) => past.set({ lane })}
+              />{' '}
               mean on <Instant at={past.at} set={(t) => past.set({ at: new Date(t).toISOString() })} /> UTC?
-              {past.reading && <button type="button" className="text-btn" onClick={() => past.set({ at: undefined })}>now</button>}
+              {past.reading && (
+                <button type="button" className="text-btn" onClick={() => past.set({ at: undefined })}>
+                  now
+                </button>
+              )}
             </p>
             <Answer lane={chosen} at={past.at} />
           </div>
@@ -89,10 +119,18 @@ function Ledger({ component, components }: { component: string; components: stri
         <>
           <Chart lanes={lanes} chosen={chosen ? nameOf(chosen) : ''} {...past} />
           <p className="key">
-            <span><Mark name="promote" /> promoted</span>
-            <span><Mark name="pointed" /> pointed</span>
+            <span>
+              <Mark name="promote" /> promoted
+            </span>
+            <span>
+              <Mark name="pointed" /> pointed
+            </span>
             <span>drag to look closer, click to read an instant</span>
-            {past.zoomed && <button type="button" className="text-btn" onClick={() => past.set({ since: undefined, until: undefined })}>show the whole time</button>}
+            {past.zoomed && (
+              <button type="button" className="text-btn" onClick={() => past.set({ since: undefined, until: undefined })}>
+                show the whole time
+              </button>
+            )}
           </p>
         </>
       )}
@@ -100,19 +138,34 @@ function Ledger({ component, components }: { component: string; components: stri
   );
 }
 
-type ChoiceProps = { label: string; value: string; options: string[]; onChange: (v: string) => void; mono?: boolean; show?: (v: string) => string };
+type ChoiceProps = {
+  label: string;
+  value: string;
+  options: string[];
+  onChange: (v: string) => void;
+  mono?: boolean;
+  show?: (v: string) => string;
+};
 
 function Choice({ label, value, options, onChange, mono = false, show = (v) => v }: ChoiceProps) {
   return (
     <Select.Root value={value} onValueChange={onChange}>
       <Select.Trigger className={mono ? 'fld mono' : 'fld plain-fld'} aria-label={label}>
         <span>{show(value)}</span>
-        <Select.Icon asChild><span><Mark name="down" /></span></Select.Icon>
+        <Select.Icon asChild>
+          <span>
+            <Mark name="down" />
+          </span>
+        </Select.Icon>
       </Select.Trigger>
       <Select.Portal>
         <Select.Content className="menu" position="popper" sideOffset={4}>
           <Select.Viewport>
-            {options.map((o) => <Select.Item className="menu-item" key={o} value={o}><Select.ItemText>{o}</Select.ItemText></Select.Item>)}
+            {options.map((o) => (
+              <Select.Item className="menu-item" key={o} value={o}>
+                <Select.ItemText>{o}</Select.ItemText>
+              </Select.Item>
+            ))}
           </Select.Viewport>
         </Select.Content>
       </Select.Portal>
@@ -129,7 +182,14 @@ function Instant({ at, set }: { at: number; set: (t: number) => void }) {
   return (
     <>
       <input className="fld" type="date" aria-label="day" value={isoDay(t)} onChange={(e) => change(e.target.value, clock(t))} /> at{' '}
-      <input className="fld" type="time" step="1" aria-label="time" value={clock(t)} onChange={(e) => change(isoDay(t), e.target.value)} />
+      <input
+        className="fld"
+        type="time"
+        step="1"
+        aria-label="time"
+        value={clock(t)}
+        onChange={(e) => change(isoDay(t), e.target.value)}
+      />
     </>
   );
 }
@@ -137,16 +197,41 @@ function Instant({ at, set }: { at: number; set: (t: number) => void }) {
 function Answer({ lane, at }: { lane: Lane; at: number }) {
   const m = meantAt(lane, at);
   const where = `${lane.registry}/${lane.repository}`;
-  if (!m) return <p className="answer">Dovrak had not pointed <code>{lane.tag}</code> in <code>{where}</code> yet.</p>;
+  if (!m)
+    return (
+      <p className="answer">
+        Dovrak had not pointed <code>{lane.tag}</code> in <code>{where}</code> yet.
+      </p>
+    );
   return (
     <p className="answer">
-      <b>{m.version ?? 'no version'}</b> <Inline digest={m.digest} /> in <code>{where}</code>, from <When at={m.from} />{m.until ? <> to <When at={m.until} /></> : ', and still does'};{' '}
-      {m.promotion ? <>promotion {m.promotion}, asked by {m.by}</> : <>pointed by {m.by}</>}: <i>{m.because}</i>
+      <b>{m.version ?? 'no version'}</b> <Inline digest={m.digest} /> in <code>{where}</code>, from <When at={m.from} />
+      {m.until ? (
+        <>
+          {' '}
+          to <When at={m.until} />
+        </>
+      ) : (
+        ', and still does'
+      )}
+      ;{' '}
+      {m.promotion ? (
+        <>
+          promotion {m.promotion}, asked by {m.by}
+        </>
+      ) : (
+        <>pointed by {m.by}</>
+      )}
+      : <i>{m.because}</i>
     </p>
   );
 }
 
 const When = ({ at }: { at: NonNullable<Meaning['until']> }) => {
   const t = new Date(at);
-  return <time dateTime={at} title={both(t)}>{t.toLocaleDateString('en-GB', { day: 'numeric', month: 'long', timeZone: 'UTC' })} {clock(t)}</time>;
+  return (
+    <time dateTime={at} title={both(t)}>
+      {t.toLocaleDateString('en-GB', { day: 'numeric', month: 'long', timeZone: 'UTC' })} {clock(t)}
+    </time>
+  );
 };

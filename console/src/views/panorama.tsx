@@ -21,8 +21,13 @@ export function Panorama({ rows }: { rows: Row[] }) {
         return (
           <div className="peak" key={p.component} style={{ left: `${Math.min(i * step, 100 - width)}%`, width: `${width}%` }}>
             <Ridge digest={p.cell!.digest!} width="100%" height={76} stretch />
-            <span className={`sign ${summit.x > 0.55 ? 'back' : ''}`} style={{ left: `${summit.x * 100}%`, bottom: `${summit.y * 76}px` }}>
-              <span>{p.component} <b>{p.cell!.version}</b></span>
+            <span
+              className={`sign ${summit.x > 0.55 ? 'back' : ''}`}
+              style={{ left: `${summit.x * 100}%`, bottom: `${summit.y * 76}px` }}
+            >
+              <span>
+                {p.component} <b>{p.cell!.version}</b>
+              </span>
             </span>
           </div>
         );

@@ -25,15 +25,24 @@ export function SignIn() {
   };
   return (
     <div className="sheet">
-      <header className="mast"><span className="wordmark"><Summit />Dovrak</span></header>
+      <header className="mast">
+        <span className="wordmark">
+          <Summit />
+          Dovrak
+        </span>
+      </header>
       <main className="signin">
         <h1>Sign in</h1>
         <form onSubmit={(e) => void submit(e)}>
           <label htmlFor="token">Token</label>
           <input id="token" name="token" type="password" autoComplete="current-password" required autoFocus className="field" />
-          <button type="submit" className="btn go" disabled={busy}>Sign in</button>
+          <button type="submit" className="btn go" disabled={busy}>
+            Sign in
+          </button>
         </form>
-        <p className="note">Whoever keeps the service issues one: <code>dovrak token issue NAME --may read</code></p>
+        <p className="note">
+          Whoever keeps the service issues one: <code>dovrak token issue NAME --may read</code>
+        </p>
         {error && <Failed error={error} />}
       </main>
     </div>

@@ -30,12 +30,18 @@ export function StandingView() {
       <section className="top">
         <div>
           <h1>Standing</h1>
-          <p className="note">{s.organisation}, charter {s.charter}<br /><Today /></p>
+          <p className="note">
+            {s.organisation}, charter {s.charter}
+            <br />
+            <Today />
+          </p>
         </div>
         <Panorama rows={s.rows} />
       </section>
       {s.rows.length === 0 ? (
-        <Empty title="No component yet">The charter names none. Add one and adopt it: <code>dovrak charter adopt FILE</code></Empty>
+        <Empty title="No component yet">
+          The charter names none. Add one and adopt it: <code>dovrak charter adopt FILE</code>
+        </Empty>
       ) : (
         <Ledger s={s} rows={rows} find={find} setFind={setFind} />
       )}
@@ -46,7 +52,11 @@ export function StandingView() {
 
 function Today() {
   const t = new Date(useNow());
-  return <time dateTime={t.toISOString()}>{longDay(t)}, {clock(t).slice(0, 5)} UTC</time>;
+  return (
+    <time dateTime={t.toISOString()}>
+      {longDay(t)}, {clock(t).slice(0, 5)} UTC
+    </time>
+  );
 }
 
 type LedgerProps = { s: Standing; rows: Row[]; find: string; setFind: (v: string) => void };
@@ -70,18 +80,25 @@ function Ledger({ s, rows, find, setFind }: LedgerProps) {
               i > 0 && <td key={`${e.name}-way`} />,
               e.places.map((p, j) => [
                 j > 0 && <td key={`${e.name}-${p}-eq`} />,
-                <th scope="col" key={`${e.name}-${p}`}><b>{p}</b> <span className="seen">{seenIn(rows, e.name, p)}</span></th>,
+                <th scope="col" key={`${e.name}-${p}`}>
+                  <b>{p}</b> <span className="seen">{seenIn(rows, e.name, p)}</span>
+                </th>,
               ]),
             ])}
           </tr>
         </thead>
         <tbody>
-          {rows.map((r) => <ComponentRow key={r.component} s={s} row={r} />)}
+          {rows.map((r) => (
+            <ComponentRow key={r.component} s={s} row={r} />
+          ))}
         </tbody>
       </table>
       {rows.length === 0 && (
         <Empty title={`No component like “${find}”`}>
-          {s.rows.length} have other names. <button type="button" className="text-btn" onClick={() => setFind('')}>Show all</button>
+          {s.rows.length} have other names.{' '}
+          <button type="button" className="text-btn" onClick={() => setFind('')}>
+            Show all
+          </button>
         </Empty>
       )}
     </div>
@@ -97,7 +114,15 @@ function Finder({ find, setFind }: { find: string; setFind: (v: string) => void 
   return (
     <label className="find">
       <Mark name="find" />
-      <input ref={field} data-find type="search" defaultValue={find} onChange={(e) => setFind(e.target.value)} placeholder="component" aria-label="Find a component" />
+      <input
+        ref={field}
+        data-find
+        type="search"
+        defaultValue={find}
+        onChange={(e) => setFind(e.target.value)}
+        placeholder="component"
+        aria-label="Find a component"
+      />
       <kbd>/</kbd>
     </label>
   );
@@ -106,18 +131,31 @@ function Finder({ find, setFind }: { find: string; setFind: (v: string) => void 
 function EnvironmentHead({ name, span, first }: { name: string; span: number; first: boolean }) {
   return (
     <>
-      {!first && <td><span className="way" /></td>}
-      <th scope="colgroup" colSpan={span}>{name}</th>
+      {!first && (
+        <td>
+          <span className="way" />
+        </td>
+      )}
+      <th scope="colgroup" colSpan={span}>
+        {name}
+      </th>
     </>
   );
 }
 
 /** seenIn tells the oldest sighting of a column: the one that its reader must reckon with. */
 function seenIn(rows: Row[], environment: string, place: string) {
-  const seen = rows.flatMap((r) => r.cells).filter((c) => c.environment === environment && c.registry === place).map((c) => c.seen);
+  const seen = rows
+    .flatMap((r) => r.cells)
+    .filter((c) => c.environment === environment && c.registry === place)
+    .map((c) => c.seen);
   if (seen.some((t) => !t)) return 'not all seen yet';
   const oldest = seen.filter((t) => t !== undefined).sort()[0];
-  return oldest ? <>seen <Clock of={oldest} /></> : null;
+  return oldest ? (
+    <>
+      seen <Clock of={oldest} />
+    </>
+  ) : null;
 }
 
 function ComponentRow({ s, row }: { s: Standing; row: Row }) {
@@ -125,13 +163,23 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
   return (
     <tr>
       <th scope="row">
-        <Link className="plain name" to={`/history/${row.component}`}>{row.component}</Link>
+        <Link className="plain name" to={`/history/${row.component}`}>
+          {row.component}
+        </Link>
         <span className="plat">{row.platforms.map((p) => p.replace('linux/', '')).join(', ')}</span>
       </th>
       {s.environments.map((e, i) => {
         const before = s.environments[i - 1];
         return [
-          before && <Pass key={`${e.name}-pass`} row={row} from={cellOf(before.name, before.places[0]!)} to={e.name} places={e.places.map((p) => cellOf(e.name, p))} />,
+          before && (
+            <Pass
+              key={`${e.name}-pass`}
+              row={row}
+              from={cellOf(before.name, before.places[0]!)}
+              to={e.name}
+              places={e.places.map((p) => cellOf(e.name, p))}
+            />
+          ),
           e.places.map((p, j) => [
             j > 0 && <Equal key={`${e.name}-${p}-eq`} a={cellOf(e.name, e.places[j - 1]!)} b={cellOf(e.name, p)} />,
             <Place key={`${e.name}-${p}`} component={row.component} cell={cellOf(e.name, p)} />,
@@ -153,23 +201,38 @@ function Place({ component, cell }: { component: string; cell: Cell | undefined 
         {cell.digest ? <Plate digest={cell.digest} /> : <span className="quiet">nothing stands here</span>}
         {cell.digest && (
           <div className="says">
-            <Link className="plain" to={to}><b>{cell.version || 'no version'}</b></Link>
+            <Link className="plain" to={to}>
+              <b>{cell.version || 'no version'}</b>
+            </Link>
             <span className="age">{cell.since ? <Age of={cell.since} /> : 'not by Dovrak'}</span>
             <code>{cell.tag}</code>
           </div>
         )}
       </div>
       {cell.drift && (
-        <p className="remark drift"><Mark name="drift" /><span><b>drift</b>: decided {cell.decided?.slice(7, 19)}</span></p>
+        <p className="remark drift">
+          <Mark name="drift" />
+          <span>
+            <b>drift</b>: decided {cell.decided?.slice(7, 19)}
+          </span>
+        </p>
       )}
     </td>
   );
 }
 
 const Equal = ({ a, b }: { a: Cell | undefined; b: Cell | undefined }) =>
-  a?.digest === b?.digest
-    ? <td className="eq"><span className="sr">same as</span><Mark name="same" /></td>
-    : <td className="eq waits"><span className="sr">differs from</span><Mark name="drift" /></td>;
+  a?.digest === b?.digest ? (
+    <td className="eq">
+      <span className="sr">same as</span>
+      <Mark name="same" />
+    </td>
+  ) : (
+    <td className="eq waits">
+      <span className="sr">differs from</span>
+      <Mark name="drift" />
+    </td>
+  );
 
 /** Pass says what lies between an environment and the next. */
 function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to: string; places: (Cell | undefined)[] }) {
@@ -180,15 +243,35 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
     const part = total > 0 ? Math.floor((100 * moved) / total) : 0;
     return (
       <td className="pass">
-        <b><Mark name="moving" /> {open.state}</b>
-        <span>promotion {open.number}{total > 0 && <>, {part}&nbsp;%</>}</span>
-        {total > 0 && <span className="bar" role="progressbar" aria-label={`promotion ${open.number}`} aria-valuenow={part}><span style={{ width: `${part}%` }} /></span>}
+        <b>
+          <Mark name="moving" /> {open.state}
+        </b>
+        <span>
+          promotion {open.number}
+          {total > 0 && <>, {part}&nbsp;%</>}
+        </span>
+        {total > 0 && (
+          <span className="bar" role="progressbar" aria-label={`promotion ${open.number}`} aria-valuenow={part}>
+            <span style={{ width: `${part}%` }} />
+          </span>
+        )}
       </td>
     );
   }
   if (!from?.digest) return <td className="pass" />;
   const same = places.every((p) => p?.digest === from.digest);
-  return <td className="pass">{same ? <i>same</i> : <><b>not promoted</b><span>{from.version} waits here</span></>}</td>;
+  return (
+    <td className="pass">
+      {same ? (
+        <i>same</i>
+      ) : (
+        <>
+          <b>not promoted</b>
+          <span>{from.version} waits here</span>
+        </>
+      )}
+    </td>
+  );
 }
 
 function Below({ s }: { s: Standing }) {
@@ -197,23 +280,41 @@ function Below({ s }: { s: Standing }) {
   return (
     <section className="below">
       <div>
-        <h2>Under way <span>asked</span></h2>
+        <h2>
+          Under way <span>asked</span>
+        </h2>
         <ul>
           {open.map((p) => (
             <li key={p.number}>
-              <span>promotion {p.number}: {p.component} <b>{p.version}</b> to {p.environment}<br /><em>{p.state}, asked by {p.by}</em></span>
-              <span className="unit"><Age of={p.asked} /></span>
+              <span>
+                promotion {p.number}: {p.component} <b>{p.version}</b> to {p.environment}
+                <br />
+                <em>
+                  {p.state}, asked by {p.by}
+                </em>
+              </span>
+              <span className="unit">
+                <Age of={p.asked} />
+              </span>
             </li>
           ))}
         </ul>
-        {open.length === 0 && <p className="note">Nothing moves. <code>dovrak promote COMPONENT --to ENVIRONMENT</code></p>}
+        {open.length === 0 && (
+          <p className="note">
+            Nothing moves. <code>dovrak promote COMPONENT --to ENVIRONMENT</code>
+          </p>
+        )}
       </div>
       <div>
-        <h2>Drift <span>seen</span></h2>
+        <h2>
+          Drift <span>seen</span>
+        </h2>
         <ul>
           {drifted.map((c) => (
             <li key={`${c.component}-${c.registry}`}>
-              <span>{c.component} <code>{c.tag}</code> at {c.registry} is not what Dovrak pointed it at</span>
+              <span>
+                {c.component} <code>{c.tag}</code> at {c.registry} is not what Dovrak pointed it at
+              </span>
               <span className="unit">{c.seen && <Clock of={c.seen} />}</span>
             </li>
           ))}
@@ -226,14 +327,24 @@ function Below({ s }: { s: Standing }) {
 }
 
 function Latest() {
-  const trail = useQuery({ queryKey: ['trail', 'latest'], queryFn: () => take(api.GET('/api/v1/trail', { params: { query: { limit: 4 } } })) });
+  const trail = useQuery({
+    queryKey: ['trail', 'latest'],
+    queryFn: () => take(api.GET('/api/v1/trail', { params: { query: { limit: 4 } } })),
+  });
   return (
     <div>
-      <h2>Trail <span>UTC</span></h2>
+      <h2>
+        Trail <span>UTC</span>
+      </h2>
       {trail.isError && <p className="note refused">{trail.error.message}</p>}
       <ul>
         {trail.data?.items.map((e) => (
-          <li key={e.id}><span>{story(e)}</span><span className="unit"><Clock of={e.at} /></span></li>
+          <li key={e.id}>
+            <span>{story(e)}</span>
+            <span className="unit">
+              <Clock of={e.at} />
+            </span>
+          </li>
         ))}
       </ul>
     </div>
@@ -243,7 +354,22 @@ function Latest() {
 /** story tells an entry in a line. */
 function story(e: TrailEntry) {
   const f = e.facts;
-  if (f['subject'] && f['to']?.startsWith('sha256:')) return <>{e.by}: <code>{f['subject']}</code> {e.act.replace('tag ', '')}</>;
-  if (f['promotion']) return <>{e.by}: promotion {f['promotion']}, {f['component']} <b>{f['version']}</b> to {f['environment']}, {e.act.replace('promotion ', '')}</>;
-  return <>{e.by}: {e.act} {f['registry'] ?? f['token'] ?? f['version'] ?? f['subject'] ?? ''}</>;
+  if (f['subject'] && f['to']?.startsWith('sha256:'))
+    return (
+      <>
+        {e.by}: <code>{f['subject']}</code> {e.act.replace('tag ', '')}
+      </>
+    );
+  if (f['promotion'])
+    return (
+      <>
+        {e.by}: promotion {f['promotion']}, {f['component']} <b>{f['version']}</b> to {f['environment']},{' '}
+        {e.act.replace('promotion ', '')}
+      </>
+    );
+  return (
+    <>
+      {e.by}: {e.act} {f['registry'] ?? f['token'] ?? f['version'] ?? f['subject'] ?? ''}
+    </>
+  );
 }
