@@ -39,6 +39,7 @@ type Config struct {
 	MaxWait   time.Duration // the longest Retry-After that is waited for; default 60 s
 	Stall     time.Duration // a connection on which nothing moves for so long is given up; default 60 s
 	Chunk     int64         // bytes in one PATCH; a blob up to this size goes in a single PUT; default 64 MiB
+	Page      int           // tags asked for at once; default 1000
 
 	Observe func(Exchange) // told of every exchange, for metrics; may be nil
 }
@@ -77,6 +78,7 @@ func New(cfg Config) (*Client, error) {
 	setDefault(&cfg.MaxWait, time.Minute)
 	setDefault(&cfg.Stall, time.Minute)
 	setDefault(&cfg.Chunk, 64<<20)
+	setDefault(&cfg.Page, 1000)
 	c := &Client{cfg: cfg, base: base}
 	c.http = &http.Client{
 		Transport: &http.Transport{

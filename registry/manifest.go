@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"dovrak/core/image"
@@ -121,53 +120,4 @@ func (r *Repository) DeleteManifest(ctx context.Context, name string) error {
 		return err
 	}
 	return drain(resp)
-}
-
-func (r *Repository) pageRequest(path string) request {
-	return request{op: "list tags", method: http.MethodGet, repository: r.name, path: path, scopes: []string{scope(r.name, "pull")}}
-}
-
-// Bounds on a tag list: a registry that pages for ever is left.
-const (
-	tagsAPage = 1000
-	maxPages  = 10_000
-)
-
-// Tags gives the repository's tags page by page, in the registry's order, to each. It stops at each's first error.
-func (r *Repository) Tags(ctx context.Context, each func([]string) error) error {
-	path := "/v2/" + r.name + "/tags/list?n=" + strconv.Itoa(tagsAPage)
-	for range maxPages {
-		var tags []string
-		rq := r.pageRequest(path)
-		rq.read = func(resp *http.Response) error {
-			var err error
-			tags, err = readTags(resp.Body)
-			if err != nil {
-				return r.c.broken(rq, err)
-			}
-			return nil
-		}
-		resp, err := r.c.send(ctx, rq)
-		if err != nil {
-			return err
-		}
-		if err := each(tags); err != nil {
-			return err
-		}
-		next := nextPage(resp.Header.Get("Link"))
-		if next == "" {
-			return nil
-		}
-		to, err := resp.Request.URL.Parse(next)
-		if err != nil || !r.c.own(to) || to.RequestURI() == path {
-			return r.endless(fmt.Sprintf("a next page at %q", image.Printable(next)))
-		}
-		path = to.RequestURI()
-	}
-	return r.endless(fmt.Sprintf("more than %d pages", maxPages))
-}
-
-func (r *Repository) endless(seen string) error {
-	return &problem.Problem{Kind: problem.RegistryError, Title: "The registry's list of tags does not end", Where: r.String(), Seen: seen,
-		Remedy: "have the registry's paging mended; look at single tags meanwhile"}
 }

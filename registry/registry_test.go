@@ -105,7 +105,7 @@ func TestEveryOperation(t *testing.T) {
 	for name, start := range kinds {
 		t.Run(name, func(t *testing.T) {
 			cfg := start(t)
-			cfg.Chunk = 64 << 10
+			cfg.Chunk, cfg.Page = 64<<10, 2
 			c := dial(t, cfg)
 			must(t, c.Ping(t.Context()))
 			everyOperation(t, c)

@@ -125,6 +125,9 @@ func TestARegistryFails(t *testing.T) {
 				!strings.Contains(s.err, "There is nothing under this name") {
 				t.Errorf("the standing tag was pointed: %s", s.out)
 			}
+			if n := w.hut.sessions(t); n != 0 {
+				t.Errorf("%d upload sessions were left open", n)
+			}
 		})
 	}
 	w.ok("promote", "snowpack-model", "--to", "live", "--because", "all is well again")

@@ -57,6 +57,7 @@ func must(t testing.TB, err error) {
 // side is a simulated registry, with what it was asked.
 type side struct {
 	*httptest.Server
+	dir   string
 	mu    sync.Mutex
 	fault func(*http.Request) sim.Fault
 	asked []string // "METHOD path"
@@ -66,10 +67,10 @@ const secret = "desk-and-mountain"
 
 func newSide(t testing.TB, signIn sim.SignIn) *side {
 	t.Helper()
-	s := &side{}
+	s := &side{dir: t.TempDir()}
 	h, err := sim.New(
 		sim.Options{
-			Dir:      t.TempDir(),
+			Dir:      s.dir,
 			SignIn:   signIn,
 			Accounts: map[string]sim.Account{"dovrak": {Secret: secret, Pull: true, Push: true, Delete: true}},
 			Fault: func(_ int, r *http.Request) sim.Fault {
@@ -91,6 +92,14 @@ func newSide(t testing.TB, signIn sim.SignIn) *side {
 	s.Server = httptest.NewServer(h)
 	t.Cleanup(s.Close)
 	return s
+}
+
+// sessions counts the uploads that were begun and neither closed nor cancelled.
+func (s *side) sessions(t testing.TB) int {
+	t.Helper()
+	left, err := os.ReadDir(filepath.Join(s.dir, "uploads"))
+	must(t, err)
+	return len(left)
 }
 
 // breaks makes requests fail from now on; nil ends it.
