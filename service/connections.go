@@ -125,8 +125,8 @@ func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) erro
 	return p
 }
 
-// budget is this process's part of a registry's limits. The limits hold over all processes: each says in the database
-// that it uses the registry, and takes the part that is left by how many do.
+// budget is this process's part of a registry's limits. The limits hold over all processes: each leases a share of them
+// in the database, and sends nothing that its share does not cover. Of transfers, each process has at least one.
 type budget struct {
 	db       *store.Store
 	registry store.Registry
@@ -166,20 +166,28 @@ func (b *budget) Transfer(ctx context.Context) (func(), error) {
 	return func() { b.moves.Release(1) }, nil
 }
 
+// share sees to it that the lease counts. While others hold everything, it waits for them to leave a part.
 func (b *budget) share(ctx context.Context) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if time.Now().Before(b.fresh) {
-		return nil
+	for !time.Now().Before(b.fresh) {
+		asked := time.Now()
+		part, err := b.db.ShareBudget(ctx, b.registry.ID, b.process, budgetLease)
+		if err != nil {
+			return fmt.Errorf("service: the share of %s's limits: %w", b.registry.Name, err)
+		}
+		if part == 0 {
+			if err := waitFor(ctx, budgetLease/20); err != nil {
+				return err
+			}
+			continue
+		}
+		b.fresh = asked.Add(budgetLease / 3)
+		b.requests.SetLimit(rate.Limit(b.registry.RequestsPerSecond * part))
+		b.requests.SetBurst(burst(b.registry.RequestsPerSecond * part))
+		all := int64(b.registry.TransfersAtOnce)
+		b.reserve(all - max(1, int64(float64(all)*part)))
 	}
-	n, err := b.db.ShareBudget(ctx, b.registry.ID, b.process, budgetLease)
-	if err != nil {
-		return fmt.Errorf("service: the share of %s's limits: %w", b.registry.Name, err)
-	}
-	b.fresh = time.Now().Add(budgetLease / 3)
-	b.requests.SetLimit(rate.Limit(b.registry.RequestsPerSecond / float64(n)))
-	b.requests.SetBurst(burst(b.registry.RequestsPerSecond / float64(n)))
-	b.reserve(int64(b.registry.TransfersAtOnce) - max(1, int64(b.registry.TransfersAtOnce/n)))
 	return nil
 }
 

@@ -24,9 +24,9 @@ const (
 	tagLease      = 15 * time.Second
 	putDeadline   = 8 * time.Second
 	lookDeadline  = 5 * time.Second
-	leaseWait     = 2 * tagLease     // how long a writer waits for its turn
-	budgetLease   = 15 * time.Second // a share of a registry's limits
-	wholeFor      = 24 * time.Hour   // how long a verified image counts as whole
+	leaseWait     = 2 * tagLease    // how long a writer waits for its turn
+	budgetLease   = 6 * time.Second // a share of a registry's limits; renewed after a third of it
+	wholeFor      = 24 * time.Hour  // how long a verified image counts as whole
 	greetDeadline = 15 * time.Second
 	planDeadline  = 2 * time.Minute // of everything that a plan asks
 	maxBecause    = 2000            // bytes of a reason

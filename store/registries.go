@@ -42,18 +42,26 @@ func (q Queries) RegistryByID(ctx context.Context, id uuid.UUID) (Registry, bool
 	return first[Registry](q.g.WithContext(ctx).Table("registries").Where("id = ?", id))
 }
 
-// ShareBudget says that the process uses the registry for the next while, and gives how many processes do: each may
-// use that part of the registry's limits.
-func (q Queries) ShareBudget(ctx context.Context, registry, process uuid.UUID, life time.Duration) (int, error) {
-	var n int
-	err := q.g.WithContext(ctx).Raw(`
-		WITH mine AS (
-			INSERT INTO budget_shares (registry_id, process_id, until) VALUES (@registry, @process, now() + make_interval(secs => @life))
-			ON CONFLICT (registry_id, process_id) DO UPDATE SET until = excluded.until),
-		gone AS (DELETE FROM budget_shares WHERE registry_id = @registry AND until < now() - interval '1 minute')
-		SELECT 1 + count(*) FROM budget_shares WHERE registry_id = @registry AND process_id <> @process AND until > now()`,
-		map[string]any{"registry": registry, "process": process, "life": life.Seconds()}).Scan(&n).Error
-	return n, err
+// ShareBudget leases the process a share of the registry's limits for a while: an even part, but never more than what
+// others do not hold. A newcomer may so get nothing, until the others have renewed and left it its part.
+func (s *Store) ShareBudget(ctx context.Context, registry, process uuid.UUID, life time.Duration) (float64, error) {
+	var share float64
+	err := s.Tx(ctx, func(tx Tx) error {
+		if err := tx.Lock(ctx, "budget "+registry.String()); err != nil {
+			return err
+		}
+		return tx.g.WithContext(ctx).Raw(`
+			WITH gone AS (DELETE FROM budget_shares WHERE registry_id = @registry AND until < now() - interval '1 minute'),
+			others AS (
+				SELECT count(*) AS n, coalesce(sum(share), 0) AS held FROM budget_shares
+				WHERE registry_id = @registry AND process_id <> @process AND until > now())
+			INSERT INTO budget_shares (registry_id, process_id, share, until)
+			SELECT @registry, @process, greatest(0, least(1.0 / (n + 1), 1 - held)), now() + make_interval(secs => @life) FROM others
+			ON CONFLICT (registry_id, process_id) DO UPDATE SET share = excluded.share, until = excluded.until
+			RETURNING share`,
+			map[string]any{"registry": registry, "process": process, "life": life.Seconds()}).Scan(&share).Error
+	})
+	return share, err
 }
 
 // Charter is one adopted version of the governance document.

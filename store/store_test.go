@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"os"
 	"slices"
 	"sync"
@@ -364,17 +365,31 @@ func TestMigrationsWait(t *testing.T) {
 	}
 }
 
+// TestSharesOfABudget: the shares of all processes are never more than the whole, and become even.
 func TestSharesOfABudget(t *testing.T) {
 	s, ctx := pgtest.Open(t), t.Context()
 	reg := registryOf(t, s)
-	a, b := store.NewID(), store.NewID()
+	a, b, c := store.NewID(), store.NewID(), store.NewID()
 	for i, tt := range []struct {
 		process uuid.UUID
 		life    time.Duration
-		want    int
-	}{{a, time.Minute, 1}, {b, -time.Second, 2}, {a, time.Minute, 1}, {b, time.Minute, 2}, {a, time.Minute, 2}} {
-		if n, err := s.ShareBudget(ctx, reg, tt.process, tt.life); err != nil || n != tt.want {
-			t.Errorf("step %d: %d processes share, want %d: %v", i, n, tt.want, err)
+		want    float64
+	}{
+		{a, time.Minute, 1},       // alone
+		{b, time.Minute, 0},       // a newcomer finds nothing left,
+		{a, time.Minute, 1.0 / 2}, // until the first renews,
+		{b, time.Minute, 1.0 / 2}, // and then has its part
+		{c, -time.Second, 0},      // a third comes, and dies at once
+		{a, time.Minute, 1.0 / 2},
+		{c, time.Minute, 0},
+		{b, time.Minute, 1.0 / 3},
+		{c, time.Minute, 1 - 1.0/2 - 1.0/3},
+		{a, time.Minute, 1.0 / 3},
+		{c, time.Minute, 1.0 / 3},
+	} {
+		got, err := s.ShareBudget(ctx, reg, tt.process, tt.life)
+		if err != nil || math.Abs(got-tt.want) > 1e-9 {
+			t.Errorf("step %d: a share of %v, want %v: %v", i, got, tt.want, err)
 		}
 	}
 }

@@ -56,10 +56,11 @@ CREATE TABLE registries (
   updated_at          timestamptz NOT NULL DEFAULT now()
 );
 
--- Each process leases a share of a registry's limits; together they stay within them.
+-- Each process that uses a registry leases a share of its limits; together the shares are never more than 1.
 CREATE TABLE budget_shares (
   registry_id uuid NOT NULL REFERENCES registries,
   process_id  uuid NOT NULL,
+  share       double precision NOT NULL CHECK (share BETWEEN 0 AND 1),
   until       timestamptz NOT NULL,
   PRIMARY KEY (registry_id, process_id)
 );
