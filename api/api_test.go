@@ -133,7 +133,8 @@ func TestRequestsAreReadStrictly(t *testing.T) {
 }
 
 func TestConsoleFiles(t *testing.T) {
-	h := consoleFiles(fstest.MapFS{"index.html": {Data: []byte("the page")}, "assets/a-1.js": {Data: []byte("script")}, "ridge.svg": {Data: []byte("<svg/>")}})
+	h := consoleFiles(fstest.MapFS{"index.html": {Data: []byte("the page")}, "assets/a-1.js": {Data: []byte("script")},
+		"ridge.svg": {Data: []byte("<svg/>")}})
 	for path, want := range map[string]struct {
 		status      int
 		body, cache string
@@ -160,7 +161,8 @@ func TestConsoleFiles(t *testing.T) {
 
 func TestLogsCarryNoQuery(t *testing.T) {
 	var log strings.Builder
-	a := &API{log: slog.New(slog.NewTextHandler(&log, nil)), answered: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "x"}, []string{"route", "status"})}
+	a := &API{log: slog.New(slog.NewTextHandler(&log, nil)),
+		answered: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "x"}, []string{"route", "status"})}
 	e := echo.New()
 	e.HTTPErrorHandler = a.problem
 	e.Pre(a.requestID)

@@ -58,6 +58,9 @@ func (a *API) events(c *echo.Context, by service.Actor) error {
 		case <-wake:
 		case <-soon:
 		case <-beat.C:
+			if _, err := a.signedIn(c); err != nil {
+				return nil // the right to listen was withdrawn
+			}
 			if err := out.say(": still here\n\n"); err != nil {
 				return nil
 			}

@@ -91,9 +91,11 @@ func TestExitCodes(t *testing.T) {
 		{"not-found", 404, Failed, "failed"}, {"refused", 409, Refused, "refused"}, {"busy", 409, Failed, "failed"},
 		{"registry", 502, Failed, "failed"}, {"internal", 500, Failed, "failed"},
 	} {
-		p := wire.Problem{Title: "This was not done", Kind: tt.kind, Status: tt.status, Seen: "what was seen", Rule: "a rule", Remedy: "a remedy", RequestID: "r-1"}
+		p := wire.Problem{Title: "This was not done", Kind: tt.kind, Status: tt.status, Seen: "what was seen", Rule: "a rule",
+			Remedy: "a remedy", RequestID: "r-1"}
 		code, out, err := run(t, gives(tt.status, p), nil, "", "whoami")
-		if code != tt.code || out != "" || !strings.HasPrefix(err, tt.word+": This was not done\n") || !strings.Contains(err, "  remedy a remedy\n") {
+		if code != tt.code || out != "" || !strings.HasPrefix(err, tt.word+": This was not done\n") || !strings.Contains(err,
+			"  remedy a remedy\n") {
 			t.Errorf("%s: %d\n%s%s", tt.kind, code, out, err)
 		}
 		if (tt.kind == "internal") != strings.Contains(err, "request r-1") {
@@ -121,7 +123,8 @@ func TestSigningIn(t *testing.T) {
 		a := App{In: strings.NewReader(stdin), Out: &out, Err: &out, Env: func(k string) string { return env[k] }}
 		return a.Run(t.Context(), append(args, "--server", srv.URL)), out.String()
 	}
-	if code, out := do("dovrak_token-of-ragna\n", "signin"); code != Done || !strings.Contains(out, "as Ragna") || strings.Contains(out, "token-of") {
+	if code, out := do("dovrak_token-of-ragna\n", "signin"); code != Done || !strings.Contains(out,
+		"as Ragna") || strings.Contains(out, "token-of") {
 		t.Fatalf("%d %s", code, out)
 	}
 	file := filepath.Join(home, "dovrak", "signin.yaml")

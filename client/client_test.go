@@ -81,7 +81,8 @@ func TestWorkIsAskedForOnce(t *testing.T) {
 }
 
 func TestAddresses(t *testing.T) {
-	for server, want := range map[string]string{"": "not the address of a service", "forge": "not the address of a service", "http://127.0.0.1:1": "cannot be reached"} {
+	for server, want := range map[string]string{"": "not the address of a service", "forge": "not the address of a service",
+		"http://127.0.0.1:1": "cannot be reached"} {
 		if _, err := (&Client{Server: server}).Whoami(t.Context()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", server, err)
 		}

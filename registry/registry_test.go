@@ -198,7 +198,8 @@ func TestFaults(t *testing.T) {
 		blobPasses bool
 	}{
 		{"500 once", sim.Fault{Status: 500}, 1, "", "", 2, true},
-		{"500 for good", sim.Fault{Status: 500, Code: "UNKNOWN"}, 0, problem.Unreachable, "500 Internal Server Error, UNKNOWN: so it was told", 4, false},
+		{"500 for good", sim.Fault{Status: 500, Code: "UNKNOWN"}, 0, problem.Unreachable,
+			"500 Internal Server Error, UNKNOWN: so it was told", 4, false},
 		{"429 once, with its wait", sim.Fault{Status: 429, RetryAfter: 1}, 1, "", "", 2, true},
 		{"429 with a wait that is too long", sim.Fault{Status: 429, RetryAfter: 3600}, 0, problem.Unreachable, "429", 1, false},
 		{"reset once", sim.Fault{Reset: true}, 1, "", "", 2, true},

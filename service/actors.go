@@ -91,7 +91,7 @@ func (s *Service) SignedIn(ctx context.Context, secret string) (Actor, error) {
 	p := &problem.Problem{
 		Kind:   problem.NotSignedIn,
 		Title:  "You are not signed in",
-		Remedy: "set DOVRAK_TOKEN to a token that counts, or run dovrak signin",
+		Remedy: "use a token that counts: in DOVRAK_TOKEN, by dovrak signin, or on the console’s sign-in page",
 	}
 	if secret == "" {
 		p.Seen = "no token"

@@ -227,8 +227,10 @@ func TestTheTrailIsAppendOnly(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	for _, sql := range []string{
-		"UPDATE trail_entries SET bytes = 'x'", "UPDATE trail_entries SET seq = 7", "UPDATE trail_entries SET seq = NULL", "UPDATE trail_entries SET at = now()",
-		"DELETE FROM trail_entries", "TRUNCATE trail_entries CASCADE", "UPDATE trail_hashes SET hash = hash", "DELETE FROM trail_hashes", "TRUNCATE trail_hashes",
+		"UPDATE trail_entries SET bytes = 'x'", "UPDATE trail_entries SET seq = 7", "UPDATE trail_entries SET seq = NULL",
+		"UPDATE trail_entries SET at = now()",
+		"DELETE FROM trail_entries", "TRUNCATE trail_entries CASCADE", "UPDATE trail_hashes SET hash = hash",
+		"DELETE FROM trail_hashes", "TRUNCATE trail_hashes",
 	} {
 		if _, err := s.Pool.Exec(ctx, sql); !refusedByGuard(err) {
 			t.Errorf("%s: %v", sql, err)

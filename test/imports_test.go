@@ -97,9 +97,11 @@ func TestImportRuleBites(t *testing.T) {
 		from, to string
 		bad      bool
 	}{
-		{"dovrak/core/plan", "dovrak/store", true}, {"dovrak/core/plan", "dovrak/core/image", false}, {"dovrak/registry", "dovrak/transfer", true},
+		{"dovrak/core/plan", "dovrak/store", true}, {"dovrak/core/plan", "dovrak/core/image", false},
+		{"dovrak/registry", "dovrak/transfer", true},
 		{"dovrak/service", "dovrak/jobs", true}, {"dovrak/jobs", "dovrak/service", false}, {"dovrak/client", "dovrak/api", true},
-		{"dovrak/client", "dovrak/api/wire", false}, {"dovrak/standin/registry", "dovrak/registry", true}, {"dovrak/store/seal", "dovrak/service", true},
+		{"dovrak/client", "dovrak/api/wire", false}, {"dovrak/standin/registry", "dovrak/registry", true},
+		{"dovrak/store/seal", "dovrak/service", true},
 		{"dovrak/attic", "fmt", true},
 	} {
 		if got := violations([]pkg{{ImportPath: tt.from, Imports: []string{"fmt", tt.to}}}); (len(got) > 0) != tt.bad {

@@ -115,7 +115,8 @@ func TestSecretsAreNowhere(t *testing.T) {
 	}
 	key, err := os.ReadFile(filepath.Join(w.dir, "key"))
 	must(t, err)
-	for name, s := range map[string]string{"a registry's secret": secret, "the administrator's token": w.token, "another token": token, "the key": strings.TrimSpace(string(key))} {
+	for name, s := range map[string]string{"a registry's secret": secret, "the administrator's token": w.token,
+		"another token": token, "the key": strings.TrimSpace(string(key))} {
 		if strings.Contains(said, s) {
 			t.Errorf("%s can be read", name)
 		}

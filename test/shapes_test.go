@@ -114,7 +114,8 @@ func TestTwoPlaces(t *testing.T) {
 		return sim.Fault{}
 	})
 	w.forge.since()
-	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 || !strings.Contains(r.err, "hut/live/snowpack-model") {
+	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 || !strings.Contains(r.err,
+		"hut/live/snowpack-model") {
 		t.Fatalf("%d %s", r.code, r.err)
 	}
 	for _, put := range w.forge.since("PUT", "near", "/manifests/") {
@@ -195,7 +196,8 @@ func TestLimitsOfARegistry(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	slow := newSide(t, sim.Basic)
-	w.in(secret).ok("registry", "add", "slow", "--address", slow.URL, "--account", "dovrak", "--secret-file", "-", "--requests-per-second", "10")
+	w.in(secret).ok("registry", "add", "slow", "--address", slow.URL, "--account", "dovrak", "--secret-file", "-",
+		"--requests-per-second", "10")
 	ref := w.push(build(t, 41, "2.14.0", both, 1<<10), "build-41")
 	other := *w
 	other.listen = strings.Replace(w.listen, "127.0.0.1", "127.0.0.2", 1) // another address, the same port

@@ -17,7 +17,8 @@ func TestAReleaseMorning(t *testing.T) {
 	dig := img.Index.Digest.String()
 
 	shown := w.ok("show", "forge/bench/snowpack-model:build-41")
-	for _, want := range []string{dig, "index of 2 platforms", "linux/amd64", "linux/arm64", "2.14.0", "layer 3", "org.opencontainers.image.revision", ref} {
+	for _, want := range []string{dig, "index of 2 platforms", "linux/amd64", "linux/arm64", "2.14.0", "layer 3",
+		"org.opencontainers.image.revision", ref} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("show does not say %q:\n%s", want, shown)
 		}
@@ -49,7 +50,8 @@ func TestAReleaseMorning(t *testing.T) {
 	if promoted.code != 0 {
 		t.Fatalf("%s%s\n%s", promoted.out, promoted.err, w.log())
 	}
-	for _, want := range []string{"hut/live/snowpack-model", "0 pieces", "nothing", "→", dig[7:19], "✓ hut/live/snowpack-model:2.14.0", "✓ hut/live/snowpack-model:live", "verified"} {
+	for _, want := range []string{"hut/live/snowpack-model", "0 pieces", "nothing", "→", dig[7:19],
+		"✓ hut/live/snowpack-model:2.14.0", "✓ hut/live/snowpack-model:live", "verified"} {
 		if !strings.Contains(promoted.out, want) {
 			t.Errorf("promote does not say %q:\n%s", want, promoted.out)
 		}

@@ -16,7 +16,8 @@ export function App() {
   const who = useQuery({ queryKey: ['whoami'], queryFn: () => take(api.GET('/api/v1/whoami')) });
   const at = useLocation();
   const out = who.error instanceof Problem && who.error.told.kind === 'not-signed-in';
-  const live = useLive(who.isSuccess);
+  const known = Boolean(who.data) && !out;
+  const live = useLive(known);
   if (at.pathname === '/signin') return <SignIn />;
   if (out) return <Navigate to={`/signin?to=${encodeURIComponent(at.pathname + at.search)}`} replace />;
   return (
@@ -24,8 +25,8 @@ export function App() {
       <Mast who={who.data} />
       <main>
         {who.isPending && <Loading what="the ledger" />}
-        {who.isError && !out && <Failed error={who.error} retry={() => void who.refetch()} />}
-        {who.isSuccess && (
+        {who.isError && !who.data && !out && <Failed error={who.error} retry={() => void who.refetch()} />}
+        {known && (
           <Routes>
             <Route path="/" element={<StandingView />} />
             <Route path="/history" element={<HistoryView />} />
@@ -41,7 +42,7 @@ export function App() {
           </Routes>
         )}
       </main>
-      <Foot live={live} known={who.isSuccess} />
+      <Foot live={live} known={known} />
       <Keys />
     </div>
   );

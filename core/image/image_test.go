@@ -93,7 +93,8 @@ func TestReadManifest(t *testing.T) {
 		{"something behind the end", "", index + "{}", "behind the end"},
 		{"nested for ever", "", deep, "64 deep"},
 		{"over 4 MiB", "", index + strings.Repeat(" ", MaxManifest), "more than 4 MiB"},
-		{"too many members", "", `{"schemaVersion":2,"manifests":[{"digest":"` + sha + `"}` + strings.Repeat(`,{"digest":"`+sha+`"}`, MaxDescriptors) + `]}`, "descriptors"},
+		{"too many members", "", `{"schemaVersion":2,"manifests":[{"digest":"` + sha + `"}` + strings.Repeat(`,{"digest":"`+sha+`"}`,
+			MaxDescriptors) + `]}`, "descriptors"},
 		{"not JSON", "", "<html>", "not JSON"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

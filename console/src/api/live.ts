@@ -27,6 +27,7 @@ export function useLive(on: boolean): Link {
     };
     stream.onerror = () => {
       missed = true;
+      void queries.invalidateQueries({ queryKey: ['whoami'] }); // the session may have ended
       setLink((was) => (was.state === 'lost' ? was : { state: 'lost', since: new Date() }));
     };
     stream.onmessage = (e: MessageEvent<string>) => {

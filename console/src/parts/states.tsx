@@ -5,7 +5,7 @@ import { Mark } from './marks';
 
 export function Loading({ what }: { what: string }) {
   return (
-    <p className="state quiet" role="status">
+    <p className="quiet py-7" role="status">
       Asking for {what} …
     </p>
   );
@@ -13,9 +13,9 @@ export function Loading({ what }: { what: string }) {
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {
   return (
-    <section className="state">
-      <h2>{title}</h2>
-      <p>{children}</p>
+    <section className="max-w-184 py-7">
+      <h2 className="text-(length:--size-head) font-semibold">{title}</h2>
+      <p className="mt-2 text-ink-2">{children}</p>
     </section>
   );
 }
@@ -24,20 +24,20 @@ export function Failed({ error, retry }: { error: Error; retry?: () => void }) {
   const told = error instanceof Problem ? error.told : { title: error.message, kind: 'internal' as const };
   const facts = (['asked', 'seen', 'where', 'rule', 'remedy'] as const).filter((k) => k in told && told[k as keyof typeof told]);
   return (
-    <section className="state" role="alert">
-      <h2 className="refused">
+    <section className="max-w-184 py-7" role="alert">
+      <h2 className="refused text-(length:--size-head) font-semibold">
         <Mark name="refused" /> {told.title}
       </h2>
-      <dl>
+      <dl className="mt-2 text-ink-2">
         {facts.map((k) => (
-          <div key={k}>
-            <dt>{k}</dt>
-            <dd>{String(told[k as keyof typeof told])}</dd>
+          <div key={k} className="flex gap-3">
+            <dt className="w-18 flex-none text-ink-3 italic">{k}</dt>
+            <dd className="wrap-anywhere">{String(told[k as keyof typeof told])}</dd>
           </div>
         ))}
       </dl>
       {retry && (
-        <button type="button" className="btn" onClick={retry}>
+        <button type="button" className="btn mt-3.5" onClick={retry}>
           Ask again
         </button>
       )}

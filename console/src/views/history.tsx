@@ -14,8 +14,8 @@ import { useStanding } from './standing';
 export function HistoryView() {
   const { component } = useParams();
   const standing = useStanding();
-  if (standing.isPending) return <Loading what="the components" />;
-  if (standing.isError) return <Failed error={standing.error} retry={() => void standing.refetch()} />;
+  if (!standing.data && standing.isError) return <Failed error={standing.error} retry={() => void standing.refetch()} />;
+  if (!standing.data) return <Loading what="the components" />;
   const components = standing.data.rows.map((r) => r.component);
   if (!component) {
     const newest = standing.data.rows.toSorted((a, b) => latest(b).localeCompare(latest(a)))[0];
@@ -109,7 +109,7 @@ function Ledger({ component, components }: { component: string; components: stri
         )}
       </section>
       {history.isPending && <Loading what={`the history of ${component}`} />}
-      {history.isError && <Failed error={history.error} retry={() => void history.refetch()} />}
+      {history.isError && !history.data && <Failed error={history.error} retry={() => void history.refetch()} />}
       {history.data && lanes.length === 0 && (
         <Empty title="Dovrak has pointed no tag of this component yet">
           The first change of one begins its line: <code>dovrak point REPOSITORY@DIGEST TAG --because …</code>

@@ -31,16 +31,16 @@ export function SignIn() {
           Dovrak
         </span>
       </header>
-      <main className="signin">
-        <h1>Sign in</h1>
-        <form onSubmit={(e) => void submit(e)}>
+      <main className="max-w-104">
+        <h1 className="mt-12 mb-5">Sign in</h1>
+        <form className="grid gap-2" onSubmit={(e) => void submit(e)}>
           <label htmlFor="token">Token</label>
           <input id="token" name="token" type="password" autoComplete="current-password" required autoFocus className="field" />
-          <button type="submit" className="btn go" disabled={busy}>
+          <button type="submit" className="btn go mt-2 justify-self-start" disabled={busy}>
             Sign in
           </button>
         </form>
-        <p className="note">
+        <p className="note mt-6">
           Whoever keeps the service issues one: <code>dovrak token issue NAME --may read</code>
         </p>
         {error && <Failed error={error} />}

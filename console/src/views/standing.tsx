@@ -2,11 +2,12 @@
 import { useEffect, useRef } from 'react';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
-import { api, take, type Cell, type Row, type Standing, type TrailEntry } from '../api/client';
+import { api, take, type Cell, type Row, type Standing } from '../api/client';
 import { Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, Clock, clock, longDay, useNow } from '../parts/time';
+import { Below } from './below';
 import { Panorama } from './panorama';
 
 export const useStanding = (on = true) =>
@@ -19,9 +20,9 @@ export function StandingView() {
   const standing = useStanding();
   const [params, setParams] = useSearchParams();
   const find = params.get('find') ?? '';
-  if (standing.isPending) return <Loading what="what stands" />;
-  if (standing.isError) return <Failed error={standing.error} retry={() => void standing.refetch()} />;
-  const s = standing.data;
+  const s = standing.data; // what was last heard stays; the foot tells when the connection is lost
+  if (!s && standing.isError) return <Failed error={standing.error} retry={() => void standing.refetch()} />;
+  if (!s) return <Loading what="what stands" />;
   const rows = s.rows.filter((r) => r.component.includes(find.trim().toLowerCase()));
   const setFind = (v: string) => setParams(v ? { find: v } : {}, { replace: true });
   return (
@@ -271,105 +272,5 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
         </>
       )}
     </td>
-  );
-}
-
-function Below({ s }: { s: Standing }) {
-  const drifted = s.rows.flatMap((r) => r.cells.filter((c) => c.drift).map((c) => ({ ...c, component: r.component })));
-  const open = s.rows.flatMap((r) => r.open.map((p) => ({ ...p, component: r.component })));
-  return (
-    <section className="below">
-      <div>
-        <h2>
-          Under way <span>asked</span>
-        </h2>
-        <ul>
-          {open.map((p) => (
-            <li key={p.number}>
-              <span>
-                promotion {p.number}: {p.component} <b>{p.version}</b> to {p.environment}
-                <br />
-                <em>
-                  {p.state}, asked by {p.by}
-                </em>
-              </span>
-              <span className="unit">
-                <Age of={p.asked} />
-              </span>
-            </li>
-          ))}
-        </ul>
-        {open.length === 0 && (
-          <p className="note">
-            Nothing moves. <code>dovrak promote COMPONENT --to ENVIRONMENT</code>
-          </p>
-        )}
-      </div>
-      <div>
-        <h2>
-          Drift <span>seen</span>
-        </h2>
-        <ul>
-          {drifted.map((c) => (
-            <li key={`${c.component}-${c.registry}`}>
-              <span>
-                {c.component} <code>{c.tag}</code> at {c.registry} is not what Dovrak pointed it at
-              </span>
-              <span className="unit">{c.seen && <Clock of={c.seen} />}</span>
-            </li>
-          ))}
-        </ul>
-        {drifted.length === 0 && <p className="note">Every registry says what Dovrak decided.</p>}
-      </div>
-      <Latest />
-    </section>
-  );
-}
-
-function Latest() {
-  const trail = useQuery({
-    queryKey: ['trail', 'latest'],
-    queryFn: () => take(api.GET('/api/v1/trail', { params: { query: { limit: 4 } } })),
-  });
-  return (
-    <div>
-      <h2>
-        Trail <span>UTC</span>
-      </h2>
-      {trail.isError && <p className="note refused">{trail.error.message}</p>}
-      <ul>
-        {trail.data?.items.map((e) => (
-          <li key={e.id}>
-            <span>{story(e)}</span>
-            <span className="unit">
-              <Clock of={e.at} />
-            </span>
-          </li>
-        ))}
-      </ul>
-    </div>
-  );
-}
-
-/** story tells an entry in a line. */
-function story(e: TrailEntry) {
-  const f = e.facts;
-  if (f['subject'] && f['to']?.startsWith('sha256:'))
-    return (
-      <>
-        {e.by}: <code>{f['subject']}</code> {e.act.replace('tag ', '')}
-      </>
-    );
-  if (f['promotion'])
-    return (
-      <>
-        {e.by}: promotion {f['promotion']}, {f['component']} <b>{f['version']}</b> to {f['environment']},{' '}
-        {e.act.replace('promotion ', '')}
-      </>
-    );
-  return (
-    <>
-      {e.by}: {e.act} {f['registry'] ?? f['token'] ?? f['version'] ?? f['subject'] ?? ''}
-    </>
   );
 }
