@@ -14,7 +14,6 @@ import (
 	"dovrak/store"
 	"dovrak/transfer"
 
-	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
 )
 
@@ -48,7 +47,7 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	home := law.HomeOf(at.ref)
 	var wishes []wish
 	for _, t := range tags {
-		w := wish{at: at, tag: t, to: m, by: by, because: because, component: home.Component}
+		w := wish{at: at, tag: t, to: m, by: by, because: because}
 		if home.Environment != "" {
 			w.rules = law.Environments[home.Environment].Rules(home.Environment)
 			w.first = law.Routes[law.Components[home.Component].Route][0] == home.Environment
@@ -116,16 +115,15 @@ func (s *Service) present(ctx context.Context, at spot, img image.Reference) (im
 
 // wish is a tag to be pointed.
 type wish struct {
-	at        spot
-	tag       string
-	to        image.Manifest
-	by        Actor
-	because   string
-	rules     tagging.Rules
-	released  bool // by a promotion
-	first     bool // the first environment of the route
-	work      *uuid.UUID
-	component string
+	at       spot
+	tag      string
+	to       image.Manifest
+	by       Actor
+	because  string
+	rules    tagging.Rules
+	released bool         // by a promotion
+	first    bool         // the first environment of the route
+	under    *store.Lease // of the work that it is part of; nil by hand
 }
 
 func (w wish) ref() image.Reference {
@@ -294,9 +292,12 @@ func waitFor(ctx context.Context, d time.Duration) error {
 // intend writes the change down and begins the lease anew, so that the PUT has all of it.
 func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen time.Time, lease store.TagLease) (store.TagChange, error) {
 	c := store.TagChange{ID: store.NewID(), RegistryID: w.at.conn.ID, Repository: w.at.ref.Repository, Tag: w.tag,
-		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, WorkID: w.work, Fence: lease.Fence, SeenBeforeAt: seen}
+		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, Fence: lease.Fence, SeenBeforeAt: seen}
 	if from != "" {
 		c.FromDigest = &from
+	}
+	if w.under != nil {
+		c.WorkID = &w.under.Work
 	}
 	err := s.db.Tx(ctx, func(tx store.Tx) error {
 		_, mine, err := tx.LeaseTag(ctx, w.at.at(), w.tag, lease.Owner, tagLease)
@@ -305,6 +306,11 @@ func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen t
 		}
 		if !mine {
 			return store.ErrLost
+		}
+		if w.under != nil { // a process that slept must not point what another has long gone on from
+			if err := tx.Renew(ctx, *w.under, workLease); err != nil {
+				return err
+			}
 		}
 		c, err = tx.Intend(ctx, c)
 		return err

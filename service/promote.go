@@ -276,7 +276,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err := sh.state(ctx, store.StateSwitching); err != nil {
 		return err
 	}
-	if err := s.switchTags(ctx, w, places, tree); err != nil {
+	if err := s.switchTags(ctx, sh, w, places, tree); err != nil {
 		return err
 	}
 	return sh.end(ctx, func(tx store.Tx) error {
@@ -301,7 +301,7 @@ func (s *Service) places(ctx context.Context, p plan.Promotion) ([]spot, error) 
 }
 
 // switchTags points the tags of every place, the standing tag last, and asks each place again by tag.
-func (s *Service) switchTags(ctx context.Context, w store.PromotionWork, places []spot, tree plan.Tree) error {
+func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWork, places []spot, tree plan.Tree) error {
 	law, err := s.law(ctx)
 	if err != nil {
 		return err
@@ -310,11 +310,9 @@ func (s *Service) switchTags(ctx context.Context, w store.PromotionWork, places 
 	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
 	for i, to := range places {
 		for _, t := range w.Promotion.Plan.Places[i].Tags {
-			_, err := s.point(
-				ctx,
-				wish{at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true,
-					work: &w.Work.ID, component: w.Promotion.Component},
-			)
+			_, err := s.point(ctx, wish{
+				at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true, under: &sh.lease,
+			})
 			if err != nil {
 				return err
 			}

@@ -62,7 +62,10 @@ func (s *Service) underLease(ctx context.Context, work uuid.UUID, topic string, 
 	cancel(nil)
 	kept.Wait()
 	switch {
-	case err == nil || lost:
+	case lost:
+		s.log.WarnContext(ctx, "a work went to another process", "work", work, "kind", topic, "number", no)
+		return nil
+	case err == nil:
 		return nil
 	case ctx.Err() != nil:
 		return s.db.GiveBack(context.WithoutCancel(ctx), lease)

@@ -2,6 +2,7 @@ package test
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/standin/debian"
 	sim "dovrak/standin/registry"
 )
 
@@ -94,6 +96,46 @@ func TestAnotherProcessTakesOver(t *testing.T) {
 	w.cmd, w.gone = other.cmd, other.gone
 	w.until(15*time.Second, "the promotion has ended", func() bool { return w.promotion(1).Ended })
 	t.Logf("taken over and ended %s after the death", time.Since(died).Round(time.Millisecond))
+}
+
+// TestAProcessThatSleeps keeps its connection and its lock, but not its lease: after 15 s another takes its promotion
+// over. When it wakes, it finds that it has lost, and changes nothing.
+func TestAProcessThatSleeps(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	mark := filepath.Join(t.TempDir(), "mark")
+	w.kill()
+	w.start("DOVRAK_FAILPOINT=content-in-place=hold", "DOVRAK_FAILPOINT_MARK="+mark)
+	w.ok("promote", "snowpack-model", "--to", "live", "--because", "x", "--detach")
+	w.until(wait, "the point is reached", func() bool { _, err := os.Stat(mark); return err == nil })
+	sleeper, slept := w.cmd, w.gone
+	must(t, sleeper.Process.Signal(syscall.SIGSTOP))
+	t.Cleanup(func() {
+		if err := sleeper.Process.Kill(); err != nil {
+			t.Error(err)
+		}
+		<-slept
+	})
+	port, err := debian.FreePort()
+	must(t, err)
+	w.listen = fmt.Sprintf("127.0.0.1:%d", port)
+	w.front.Config.Handler = w.proxy() // to the one that is awake
+	w.start()
+	began := time.Now()
+	w.until(25*time.Second, "another process has ended the promotion", func() bool { return w.promotion(1).State == "verified" })
+	if took := time.Since(began); took > 17*time.Second {
+		t.Errorf("taking over took %s", took)
+	}
+	w.hut.since()
+	must(t, sleeper.Process.Signal(syscall.SIGCONT))
+	w.until(wait, "the sleeper has noticed", func() bool { return strings.Contains(w.log(), "a work went to another process") })
+	if puts := w.hut.since("PUT"); len(puts) != 0 {
+		t.Errorf("the sleeper woke and wrote %v", puts)
+	}
+	if trail := w.ok("trail", "hut/live/snowpack-model:live"); strings.Count(trail, "tag pointed") != 1 {
+		t.Errorf("the trail says\n%s", trail)
+	}
 }
 
 // TestKilledBetweenIntentAndOutcome, of a tag pointed by hand: the registry is asked what came of it, both where the PUT
