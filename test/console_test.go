@@ -3,10 +3,13 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
+	"dovrak/standin/pipeline"
 	"dovrak/test/browser"
 )
 
@@ -162,4 +165,97 @@ func axe(t *testing.T, b *browser.Browser, where string) {
 	if said != "" {
 		t.Errorf("axe on %s:\n%s", where, said)
 	}
+}
+
+// TestConsoleHistory: a drag looks closer, the address tells it, and the whole time comes back; another tag is asked for
+// by the menu; the theme that was chosen stays.
+func TestConsoleHistory(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for i, v := range []string{"2.13.2", "2.14.0"} {
+		w.onBench(build(t, 40+i, v, both, 1<<10), fmt.Sprintf("build-%d", 40+i))
+		w.ok("promote", "snowpack-model", "--to", "live", "--because", "for "+v)
+	}
+	b := page(t, w)
+	must(t, b.SignIn(w.front.URL, w.token))
+	must(t, b.Open(w.front.URL+"/history/snowpack-model"))
+	must(t, b.Until("document.querySelectorAll('.lane .span').length >= 6"))
+	box, err := browser.Eval[map[string]float64](b, "document.querySelector('.reader').getBoundingClientRect().toJSON()")
+	must(t, err)
+	must(t, b.Drag(box["x"]+box["width"]*.5, box["y"]+20, box["x"]+box["width"]*.9, box["y"]+20))
+	must(t, b.Until("new URLSearchParams(location.search).has('since') && new URLSearchParams(location.search).has('until')"))
+	shown, err := browser.Eval[float64](b, "Date.parse(new URLSearchParams(location.search).get('until')) - Date.parse(new URLSearchParams(location.search).get('since'))")
+	must(t, err)
+	whole, err := browser.Eval[float64](b, "Number(document.querySelector('.reader').ariaValueMax) - Number(document.querySelector('.reader').ariaValueMin)")
+	must(t, err)
+	if shown <= 0 || shown > whole+1000 {
+		t.Errorf("the drag shows %v ms of %v", shown, whole)
+	}
+	must(t, b.Shows("show the whole time"))
+	must(t, b.Click(".key .text-btn"))
+	must(t, b.Until("!new URLSearchParams(location.search).has('since')"))
+
+	must(t, b.Click("button[aria-label=tag]"))
+	must(t, b.Until("document.querySelectorAll('[role=option]').length === 4"))
+	must(t, b.Press("\r")) // the one that is marked
+	must(t, b.Until("!document.querySelector('[role=option]')"))
+	must(t, b.Open(w.front.URL+"/history/snowpack-model?lane=hut/live/snowpack-model:2.13.2"))
+	must(t, b.Shows("asked by administrator: for 2.13.2"))
+	must(t, b.Open(w.front.URL+"/history/glacier"))
+	must(t, b.Shows("The charter knows no such component"))
+
+	must(t, b.Click(".foot .text-btn"))
+	must(t, b.Until("document.documentElement.dataset.theme === 'night'"))
+	must(t, b.Open(w.front.URL+"/"))
+	must(t, b.Until("document.documentElement.dataset.theme === 'night' && getComputedStyle(document.body).backgroundColor === 'rgb(18, 23, 27)'"))
+}
+
+// TestConsoleOfManyAndNone: without a charter Standing says what fills it; with two hundred components its rows are low,
+// all are there, and one is found by its name.
+func TestConsoleOfManyAndNone(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	text := "organisation: Skarvind Avalanche Watch\ncomponents:\n"
+	for i := range 200 {
+		text += fmt.Sprintf("  slope-sensor-%d: {platforms: [linux/arm64], route: mountain}\n", i)
+	}
+	_, places, _ := strings.Cut(charterText, "environments:")
+	w.adopt(text + "environments:" + places)
+	b := page(t, w)
+	must(t, b.SignIn(w.front.URL, w.token))
+	must(t, b.Until("document.querySelectorAll('.ledger tbody tr').length === 200 && document.querySelector('.ledger.low')"))
+	axe(t, b, "Standing of two hundred")
+	must(t, b.Open(w.front.URL+"/?find=sensor-17"))
+	must(t, b.Until("document.querySelectorAll('.ledger tbody tr').length === 11")) // 17 and 170 to 179
+	must(t, b.Open(w.front.URL+"/history/slope-sensor-17"))
+	must(t, b.Shows("Dovrak has pointed no tag of this component yet"))
+
+	none := newWorldWithout(t)
+	must(t, b.SignIn(none.front.URL, none.token))
+	must(t, b.Shows("There is no charter yet"))
+	must(t, b.Shows("dovrak charter adopt FILE"))
+	axe(t, b, "Standing without a charter")
+	if r := none.run("standing"); r.code != 1 || !strings.Contains(r.err, "dovrak charter adopt FILE") {
+		t.Errorf("the command line: %d %s", r.code, r.err)
+	}
+}
+
+// TestTheWatch: a tag that is moved behind Dovrak's back comes to the console by itself, within the watch's round.
+func TestTheWatch(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old, img := build(t, 40, "2.13.2", both, 1<<10), build(t, 41, "2.14.0", both, 1<<10)
+	for i, b := range []pipeline.Image{old, img} {
+		w.onBench(b, fmt.Sprintf("build-%d", 40+i))
+		w.ok("promote", "snowpack-model", "--to", "live", "--because", "x")
+	}
+	b := page(t, w)
+	must(t, b.SignIn(w.front.URL, w.token))
+	must(t, b.Shows("Every registry says what Dovrak decided"))
+	must(t, w.mountain().Point(t.Context(), old, "live"))
+	w.until(45*time.Second, "the watch has seen it", func() bool {
+		n, err := browser.Eval[int](b, "document.querySelectorAll('.drifted').length")
+		must(t, err)
+		return n == 1
+	})
 }

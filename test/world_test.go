@@ -159,6 +159,17 @@ type world struct {
 // newWorld starts registries and service, connects them, adopts the charter. Nothing is pushed yet.
 func newWorld(t testing.TB) *world {
 	t.Helper()
+	w := newWorldWithout(t)
+	for name, s := range map[string]*side{"forge": w.forge, "hut": w.hut} {
+		w.in(secret).ok("registry", "add", name, "--address", s.URL, "--account", "dovrak", "--secret-file", "-")
+	}
+	w.adopt(charterText)
+	return w
+}
+
+// newWorldWithout starts registries and service, of which neither knows the other, and there is no charter.
+func newWorldWithout(t testing.TB) *world {
+	t.Helper()
 	w := &world{t: t, dir: t.TempDir(), db: pgtest.URL(t), forge: newSide(t, sim.Token), hut: newSide(t, sim.Basic)}
 	port, err := debian.FreePort()
 	must(t, err)
@@ -170,12 +181,6 @@ func newWorld(t testing.TB) *world {
 	raw, err := os.ReadFile(filepath.Join(w.dir, "first.token"))
 	must(t, err)
 	w.token = strings.TrimSpace(string(raw))
-	for name, s := range map[string]*side{"forge": w.forge, "hut": w.hut} {
-		w.in(secret).ok("registry", "add", name, "--address", s.URL, "--account", "dovrak", "--secret-file", "-")
-	}
-	file := filepath.Join(w.dir, "charter.yaml")
-	must(t, os.WriteFile(file, []byte(charterText), 0o600))
-	w.ok("charter", "adopt", file)
 	return w
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -118,6 +119,21 @@ func (b *Browser) Press(keys string) error { return chromedp.Do(b.ctx, chromedp.
 // Click clicks what a CSS selector finds.
 func (b *Browser) Click(selector string) error {
 	return chromedp.Do(b.ctx, chromedp.Click(chromedp.CSS(selector)))
+}
+
+// Drag presses the mouse at one point of the window, moves it to another, and lets go.
+func (b *Browser) Drag(fromX, fromY, toX, toY float64) error {
+	for _, e := range []input.DispatchMouseEventParams{
+		{Type: input.DispatchMouseEventTypeMousePressed, X: fromX, Y: fromY, Button: input.MouseButtonLeft, ClickCount: 1},
+		{Type: input.DispatchMouseEventTypeMouseMoved, X: (fromX + toX) / 2, Y: (fromY + toY) / 2, Button: input.MouseButtonLeft},
+		{Type: input.DispatchMouseEventTypeMouseMoved, X: toX, Y: toY, Button: input.MouseButtonLeft},
+		{Type: input.DispatchMouseEventTypeMouseReleased, X: toX, Y: toY, Button: input.MouseButtonLeft, ClickCount: 1},
+	} {
+		if _, err := chromedp.Call(b.ctx, input.DispatchMouseEvent, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Picture takes a PNG of what the window shows.
