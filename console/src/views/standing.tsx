@@ -222,18 +222,17 @@ function Place({ component, cell }: { component: string; cell: Cell | undefined 
   );
 }
 
-const Equal = ({ a, b }: { a: Cell | undefined; b: Cell | undefined }) =>
-  a?.digest === b?.digest ? (
-    <td className="eq">
-      <span className="sr">same as</span>
-      <Mark name="same" />
-    </td>
-  ) : (
-    <td className="eq waits">
-      <span className="sr">differs from</span>
-      <Mark name="drift" />
+/** Equal says whether two places of an environment agree; of what was not seen, nothing. */
+function Equal({ a, b }: { a: Cell | undefined; b: Cell | undefined }) {
+  if (!a?.seen || !b?.seen || !(a.digest || b.digest)) return <td className="eq" />;
+  const same = a.digest === b.digest;
+  return (
+    <td className={same ? 'eq' : 'eq waits'}>
+      <span className="sr">{same ? 'same as' : 'differs from'}</span>
+      <Mark name={same ? 'same' : 'drift'} />
     </td>
   );
+}
 
 /** Pass says what lies between an environment and the next. */
 function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to: string; places: (Cell | undefined)[] }) {
