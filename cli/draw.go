@@ -5,9 +5,12 @@ import (
 	"strings"
 	"time"
 
+	"dovrak/client"
+
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
 )
 
 // The roles of colour: spruce is what can be acted on, ember what is refused or has drifted, amber what waits.
@@ -115,4 +118,27 @@ func right(t table.Writer, columns ...int) {
 		cfg = append(cfg, table.ColumnConfig{Number: c, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(cfg)
+}
+
+// list prints a table, or what would fill it, and how to see what is older.
+func (a *App) list(t table.Writer, empty, next string) {
+	if t.Length() == 0 {
+		fmt.Fprintln(a.Out, empty)
+		return
+	}
+	t.Render()
+	a.more(next)
+}
+
+func (a *App) more(next string) {
+	if next != "" {
+		fmt.Fprintf(a.Out, "%s\n", a.dim("older ones: --before "+next))
+	}
+}
+
+// paged gives a command the flags of a list.
+func paged(cmd *cobra.Command, p *client.Page) *cobra.Command {
+	cmd.Flags().StringVar(&p.Before, "before", "", "only what is older than this, as the end of a list names it")
+	cmd.Flags().IntVar(&p.Limit, "limit", 0, "at most so many, up to 200 (default 50)")
+	return cmd
 }

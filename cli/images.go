@@ -173,10 +173,11 @@ func (a *App) drawCopy(w wire.Copy) {
 }
 
 func (a *App) copies() *cobra.Command {
-	return &cobra.Command{
+	var page client.Page
+	cmd := &cobra.Command{
 		Use: "copies", Short: "List copies, newest first", Args: args(0, "copies"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			out, err := a.client().Copies(cmd.Context(), client.Page{})
+			out, err := a.client().Copies(cmd.Context(), page)
 			if err != nil {
 				return err
 			}
@@ -186,10 +187,11 @@ func (a *App) copies() *cobra.Command {
 				for _, c := range out.Items {
 					t.AppendRow(table.Row{c.Number, a.state(c.State), a.plate(c.Digest), c.From, c.To, c.By, clock(c.Asked)})
 				}
-				t.Render()
+				a.list(t, "Nothing was copied yet: dovrak copy IMAGE REPOSITORY", out.Next)
 			})
 		},
 	}
+	return paged(cmd, &page)
 }
 
 func (a *App) state(s string) string {

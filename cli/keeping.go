@@ -43,7 +43,7 @@ func (a *App) registry() *cobra.Command {
 						table.Row{a.bold(r.Name), r.Address, r.Account, r.RequestsPerSecond, r.TransfersAtOnce, clock(r.Connected)},
 					)
 				}
-				t.Render()
+				a.list(t, "No registry is connected yet: dovrak registry add NAME --address URL", "")
 			})
 		},
 	})
@@ -200,28 +200,7 @@ func (a *App) tokens() *cobra.Command {
 	issue.Flags().StringVar(&n.Kind, "kind", "person", "person or pipeline")
 	issue.Flags().StringSliceVar(&n.May, "may", nil, "permissions: read, point, copy, promote, keep (required)")
 	issue.Flags().StringVar(&n.For, "for", "720h", "how long it counts")
-	cmd.AddCommand(issue,
-		&cobra.Command{
-			Use: "list", Short: "List tokens, newest first", Args: args(0, "token list"),
-			RunE: func(cmd *cobra.Command, _ []string) error {
-				out, err := a.client().Tokens(cmd.Context(), client.Page{})
-				if err != nil {
-					return err
-				}
-				return a.print(out, func() {
-					t := a.ledger("token", "bearer", "kind", "issued", "until", "")
-					right(t, 1)
-					for _, k := range out.Items {
-						ended := ""
-						if k.Revoked != nil {
-							ended = a.ember("revoked " + clock(*k.Revoked))
-						}
-						t.AppendRow(table.Row{k.Number, a.bold(k.Name), k.Kind, clock(k.Created), clock(k.Expires), ended})
-					}
-					t.Render()
-				})
-			},
-		},
+	cmd.AddCommand(issue, a.tokenList(),
 		&cobra.Command{
 			Use: "revoke NUMBER", Short: "End a token at once", Args: args(1, "token revoke NUMBER"),
 			RunE: func(cmd *cobra.Command, args []string) error {
@@ -233,6 +212,32 @@ func (a *App) tokens() *cobra.Command {
 			},
 		})
 	return cmd
+}
+
+func (a *App) tokenList() *cobra.Command {
+	var page client.Page
+	cmd := &cobra.Command{
+		Use: "list", Short: "List tokens, newest first", Args: args(0, "token list"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Tokens(cmd.Context(), page)
+			if err != nil {
+				return err
+			}
+			return a.print(out, func() {
+				t := a.ledger("token", "bearer", "kind", "issued", "until", "")
+				right(t, 1)
+				for _, k := range out.Items {
+					ended := ""
+					if k.Revoked != nil {
+						ended = a.ember("revoked " + clock(*k.Revoked))
+					}
+					t.AppendRow(table.Row{k.Number, a.bold(k.Name), k.Kind, clock(k.Created), clock(k.Expires), ended})
+				}
+				a.list(t, "No token was issued yet: dovrak token issue NAME --may PERMISSION,…", out.Next)
+			})
+		},
+	}
+	return paged(cmd, &page)
 }
 
 func (a *App) whoami() *cobra.Command {

@@ -118,10 +118,11 @@ func pieces(n int) string {
 }
 
 func (a *App) promotions() *cobra.Command {
-	return &cobra.Command{
+	var page client.Page
+	cmd := &cobra.Command{
 		Use: "promotions", Short: "List promotions, newest first", Args: args(0, "promotions"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			out, err := a.client().Promotions(cmd.Context(), client.Page{})
+			out, err := a.client().Promotions(cmd.Context(), page)
 			if err != nil {
 				return err
 			}
@@ -143,10 +144,11 @@ func (a *App) promotions() *cobra.Command {
 						},
 					)
 				}
-				t.Render()
+				a.list(t, "Nothing was promoted yet: dovrak promote COMPONENT --to ENVIRONMENT", out.Next)
 			})
 		},
 	}
+	return paged(cmd, &page)
 }
 
 func (a *App) standing() *cobra.Command {
@@ -186,7 +188,7 @@ func (a *App) standing() *cobra.Command {
 						)
 					}
 				}
-				t.Render()
+				a.list(t, "The charter names no component yet: dovrak charter adopt FILE", "")
 			})
 		},
 	}
@@ -194,6 +196,7 @@ func (a *App) standing() *cobra.Command {
 
 func (a *App) trail() *cobra.Command {
 	var at string
+	var page client.Page
 	cmd := &cobra.Command{
 		Use:   "trail [TAG]",
 		Short: "Tell what happened: to a tag, or altogether",
@@ -208,7 +211,7 @@ func (a *App) trail() *cobra.Command {
 			if at != "" {
 				return a.meantAt(cmd, subject, at)
 			}
-			out, err := a.client().Trail(cmd.Context(), subject, "", client.Page{})
+			out, err := a.client().Trail(cmd.Context(), subject, "", page)
 			if err != nil {
 				return err
 			}
@@ -219,11 +222,12 @@ func (a *App) trail() *cobra.Command {
 				for _, e := range out.Items {
 					a.drawEntry(e)
 				}
+				a.more(out.Next)
 			})
 		},
 	}
 	cmd.Flags().StringVar(&at, "at", "", "what the tag meant at that time (UTC), e.g. 2026-03-03T09:15:00Z")
-	return cmd
+	return paged(cmd, &page)
 }
 
 func (a *App) meantAt(cmd *cobra.Command, tag, at string) error {

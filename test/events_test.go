@@ -145,6 +145,14 @@ func TestPages(t *testing.T) {
 	if len(seen) != 5 || len(entries) != 4+5 { // administrator's token, two registries, the charter; five copies
 		t.Errorf("%d copies, %d entries", len(seen), len(entries))
 	}
+	first := w.ok("trail", "--limit", "4")
+	_, cursor, _ := strings.Cut(strings.TrimSpace(first), "--before ")
+	if second := w.ok("trail", "--limit", "4", "--before", cursor); strings.Count(first, "  by ") != 4 || strings.Count(second, "  by ") != 4 || second == first {
+		t.Errorf("the command line's pages:\n%s\n%s", first, second)
+	}
+	if none := w.ok("promotions"); !strings.Contains(none, "Nothing was promoted yet: dovrak promote") {
+		t.Errorf("an empty list says %s", none)
+	}
 	page.Before = "glacier"
 	for name, err := range map[string]error{
 		"copies": func() error { _, err := w.client().Copies(t.Context(), page); return err }(),
