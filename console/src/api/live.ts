@@ -14,11 +14,43 @@ const touched: Record<string, string[]> = {
   registry: ['standing', 'trail'],
 };
 
+/** How often a question is asked anew at the most, in ms, however many events come. */
+const EVERY = 250;
+
+/**
+ * asker asks stale questions anew, each when the one before it was answered: in a storm of events no answer would ever
+ * come if each began it again.
+ */
+function asker() {
+  const stale = new Set<string>();
+  let timer: number | undefined;
+  const ask = () => {
+    for (const key of stale) {
+      if (queries.isFetching({ queryKey: [key] }) > 0) continue;
+      stale.delete(key);
+      void queries.invalidateQueries({ queryKey: [key] });
+    }
+    if (stale.size === 0) stop();
+  };
+  const stop = () => {
+    clearInterval(timer);
+    timer = undefined;
+  };
+  return {
+    stop,
+    add(keys: string[]) {
+      keys.forEach((k) => stale.add(k));
+      timer ??= window.setInterval(ask, EVERY);
+    },
+  };
+}
+
 export function useLive(on: boolean): Link {
   const [link, setLink] = useState<Link>({ state: 'joining', since: new Date() });
   useEffect(() => {
     if (!on) return undefined;
     const stream = new EventSource('/api/v1/events');
+    const asks = asker();
     let missed = false;
     stream.onopen = () => {
       setLink({ state: 'live', since: new Date() });
@@ -32,9 +64,12 @@ export function useLive(on: boolean): Link {
     };
     stream.onmessage = (e: MessageEvent<string>) => {
       const { topic } = JSON.parse(e.data) as { topic: string };
-      for (const key of touched[topic] ?? []) void queries.invalidateQueries({ queryKey: [key] });
+      asks.add(touched[topic] ?? []);
     };
-    return () => stream.close();
+    return () => {
+      stream.close();
+      asks.stop();
+    };
   }, [on]);
   return link;
 }
