@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"dovrak/core/image"
 	"dovrak/core/plan"
@@ -33,7 +32,7 @@ func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, erro
 		return Asked{}, err
 	} else if ok {
 		w, _, err := s.db.CopyByWork(ctx, had.WorkID)
-		return Asked{w.Copy.Number, true}, err
+		return Asked{w.Copy.Number}, err
 	}
 	from, err := s.spot(ctx, n.From)
 	if err != nil {
@@ -248,15 +247,4 @@ func (s *Service) viewCopy(ctx context.Context, w store.CopyWork) (CopyView, err
 	}
 	to, err := s.spotByID(ctx, w.Copy.DestinationID, w.Copy.Destination)
 	return CopyView{w, from.ref, to.ref}, err
-}
-
-// Moment reads a time given by a user.
-func Moment(text string) (time.Time, error) {
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
-		if t, err := time.ParseInLocation(layout, text, time.UTC); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, &problem.Problem{Kind: problem.Malformed, Title: "This is not a time", Asked: image.Printable(text),
-		Remedy: "write 2026-03-03T09:15:00Z, or 2026-03-03 09:15 (UTC)"}
 }

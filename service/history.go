@@ -203,3 +203,14 @@ func firstPointed(ms []store.Meaning) string {
 	}
 	return "its first change at " + stamp(*ms[0].SettledAt)
 }
+
+// Moment reads a time given by a user.
+func Moment(text string) (time.Time, error) {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, text, time.UTC); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, &problem.Problem{Kind: problem.Malformed, Title: "This is not a time", Asked: image.Printable(text),
+		Remedy: "write 2026-03-03T09:15:00Z, or 2026-03-03 09:15 (UTC)"}
+}

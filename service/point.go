@@ -364,7 +364,7 @@ func (s *Service) writeOutcome(
 		return err
 	}
 	return s.db.Tx(ctx, func(tx store.Tx) error {
-		written, err := tx.SettleChange(ctx, c, string(o), seen, lease.Fence)
+		written, err := tx.SettleChange(ctx, c, o, seen, lease.Fence)
 		if err != nil || !written {
 			return err
 		}

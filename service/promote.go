@@ -158,7 +158,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		return Asked{}, err
 	} else if ok {
 		w, _, err := s.db.PromotionByWork(ctx, had.WorkID)
-		return Asked{w.Promotion.Number, true}, err
+		return Asked{w.Promotion.Number}, err
 	}
 	d, err := s.draft(ctx, n)
 	if err != nil {

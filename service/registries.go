@@ -5,7 +5,6 @@ import (
 	"crypto/x509"
 	"net"
 	"net/url"
-	"regexp"
 
 	"dovrak/core/image"
 	"dovrak/core/problem"
@@ -22,8 +21,6 @@ type NewRegistry struct {
 	TransfersAtOnce      int     // 0: 4
 }
 
-var shortName = regexp.MustCompile(`^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
-
 func (n *NewRegistry) check() error {
 	p := &problem.Problem{
 		Kind:  problem.Malformed,
@@ -32,7 +29,7 @@ func (n *NewRegistry) check() error {
 	}
 	u, err := url.Parse(n.Address)
 	switch {
-	case !shortName.MatchString(n.Name):
+	case !image.IsRegistryName(n.Name):
 		p.Seen, p.Remedy = "the short name "+image.Printable(n.Name), "use lower case letters, digits and hyphens, e.g. forge"
 	case err != nil || u.Host == "" || u.User != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Path+u.RawQuery != "":
 		p.Seen = "an address that is not scheme, host and port"

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -32,9 +33,9 @@ type shift struct {
 
 // tide counts what one place has received.
 type tide struct {
-	repository            string
-	total, present        int64
-	moved, pieces, tolled atomic.Int64
+	repository          string
+	total, present      int64
+	moved, pieces, told atomic.Int64
 }
 
 func (t *tide) add(bytes int64, pieces int) {
@@ -139,13 +140,13 @@ func (sh *shift) progress() ([]store.Progress, bool) {
 	out := []store.Progress{}
 	for _, t := range sh.tides {
 		moved := t.moved.Load()
-		changed = t.tolled.Swap(moved+1) != moved+1 || changed
+		changed = t.told.Swap(moved+1) != moved+1 || changed
 		out = append(
 			out,
 			store.Progress{Repository: t.repository, Moved: moved, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())},
 		)
 	}
-	slices.SortFunc(out, func(a, b store.Progress) int { return cmpText(a.Repository, b.Repository) })
+	slices.SortFunc(out, func(a, b store.Progress) int { return strings.Compare(a.Repository, b.Repository) })
 	return out, changed
 }
 
@@ -276,27 +277,14 @@ func (s *Service) siblings(ctx context.Context, from, to spot, p plan.Piece) ([]
 	return out, nil
 }
 
-func cmpText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
-}
-
 // ask is a request for work, made safe to repeat.
 type ask struct {
 	key  string // Idempotency-Key; empty is none
 	hash []byte // of the request
 }
 
-// Asked is a work that was asked for. Again is true where the same key had asked for it before.
-type Asked struct {
-	Number int64
-	Again  bool
-}
+// Asked is a work that was asked for, now or before under the same key.
+type Asked struct{ Number int64 }
 
 // hashOf makes requests comparable.
 func hashOf(parts ...any) []byte {

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"dovrak/core/tagging"
 	"dovrak/core/trail"
 	"dovrak/store"
 	"dovrak/test/pgtest"
@@ -190,17 +191,17 @@ func TestATagHasOneWriter(t *testing.T) {
 	if err != nil || !ok || later.Fence <= l.Fence {
 		t.Fatalf("%+v, %v, %v", later, ok, err)
 	}
-	settle := func(fence int64, outcome string) (written bool) {
+	settle := func(fence int64, outcome tagging.Outcome) (written bool) {
 		must(t, s.Tx(ctx, func(tx store.Tx) (err error) {
 			written, err = tx.SettleChange(ctx, c, outcome, time.Now(), fence)
 			return err
 		}))
 		return written
 	}
-	if settle(l.Fence, store.Done) {
+	if settle(l.Fence, tagging.Done) {
 		t.Error("a writer whose lease went to another still writes its outcome")
 	}
-	if !settle(later.Fence, store.Unknown) || !settle(later.Fence, store.Done) || settle(later.Fence, store.NotDone) {
+	if !settle(later.Fence, tagging.Unknown) || !settle(later.Fence, tagging.Done) || settle(later.Fence, tagging.NotDone) {
 		t.Error("an outcome is written once, and unknown is none yet")
 	}
 }

@@ -5,16 +5,10 @@ import (
 	"slices"
 	"time"
 
+	"dovrak/core/tagging"
+
 	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
-)
-
-// The outcomes of a tag change. None yet is an intent; unknown blocks the tag until the registry has been asked.
-const (
-	Done      = "done"
-	NotDone   = "not done"
-	Overtaken = "overtaken"
-	Unknown   = "unknown"
 )
 
 // TagLease is the right to be the one writer of a tag until a time. Owner is made for each change.
@@ -81,7 +75,7 @@ type TagChange struct {
 	IntendedAt   time.Time `gorm:"->"`
 	SeenBeforeAt time.Time
 	SeenAfterAt  *time.Time
-	Outcome      *string
+	Outcome      *tagging.Outcome
 	SettledAt    *time.Time
 }
 
@@ -98,7 +92,7 @@ func (t Tx) Intend(ctx context.Context, c TagChange) (TagChange, error) {
 
 // SettleChange writes a change's outcome. Nothing happens, and false is returned, if it has one already (unknown
 // does not count), or if someone with a higher fence came in between.
-func (t Tx) SettleChange(ctx context.Context, c TagChange, outcome string, seenAfter time.Time, fence int64) (bool, error) {
+func (t Tx) SettleChange(ctx context.Context, c TagChange, outcome tagging.Outcome, seenAfter time.Time, fence int64) (bool, error) {
 	r := t.g.WithContext(ctx).Exec(`UPDATE tag_changes c SET outcome = ?, seen_after_at = ?, settled_at = now()
 		WHERE id = ? AND (outcome IS NULL OR outcome = 'unknown') AND NOT EXISTS (
 			SELECT 1 FROM tag_leases l WHERE l.registry_id = c.registry_id AND l.repository = c.repository AND l.tag = c.tag AND l.fence > ?)`,

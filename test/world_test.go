@@ -260,7 +260,6 @@ type caller struct {
 }
 
 func (w *world) in(stdin string) caller { return caller{w, w.token, stdin} }
-func (w *world) as(token string) caller { return caller{w, token, ""} }
 
 // run runs a command of the built program.
 func (c caller) run(args ...string) result {

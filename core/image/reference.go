@@ -87,7 +87,7 @@ func parse(s string) (Reference, error) {
 	switch {
 	case !slash || r.Repository == "":
 		return r, malformed(s, "no registry before the repository", "write "+shape)
-	case !registryName.MatchString(r.Registry):
+	case !IsRegistryName(r.Registry):
 		return r, malformed(s, "the registry's name "+quote(r.Registry)+" is not one under which a registry can be connected",
 			lowered(s, "write the short name of a connected registry, as `dovrak registry list` shows it"))
 	case len(r.Repository) > MaxRepository:
@@ -120,6 +120,9 @@ func CheckTag(tag string) error {
 	return malformed(tag, quote(tag)+" is not a tag",
 		"a tag has 1 to 128 letters, digits, _ . or -, and begins with none of . and -")
 }
+
+// IsRegistryName reports whether a registry can be connected under a name.
+func IsRegistryName(s string) bool { return registryName.MatchString(s) }
 
 // String writes the reference out in full.
 func (r Reference) String() string {
