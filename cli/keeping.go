@@ -101,7 +101,7 @@ func (a *App) registryAdd() *cobra.Command {
 // file reads a file, or standard input for -.
 func (a *App) file(name string) ([]byte, error) {
 	if name == "-" {
-		return io.ReadAll(io.LimitReader(a.In, 1<<20))
+		return io.ReadAll(io.LimitReader(a.In, charter.MaxBytes+1))
 	}
 	return os.ReadFile(name)
 }
@@ -117,7 +117,7 @@ func (a *App) charter() *cobra.Command {
 		&cobra.Command{
 			Use: "check FILE", Short: "Check a charter, without the service", Args: args(1, "charter check FILE"),
 			RunE: func(_ *cobra.Command, args []string) error {
-				c, err := a.readCharter(args[0])
+				c, _, err := a.readCharter(args[0])
 				if err != nil {
 					return err
 				}
@@ -135,10 +135,7 @@ func (a *App) charter() *cobra.Command {
 		&cobra.Command{
 			Use: "adopt FILE", Short: "Make a charter the one in force", Args: args(1, "charter adopt FILE"),
 			RunE: func(cmd *cobra.Command, args []string) error {
-				if _, err := a.readCharter(args[0]); err != nil { // the same mistakes, found before anything is sent
-					return err
-				}
-				raw, err := a.file(args[0])
+				_, raw, err := a.readCharter(args[0]) // its mistakes are found before anything is sent
 				if err != nil {
 					return err
 				}
@@ -164,12 +161,14 @@ func (a *App) charter() *cobra.Command {
 	return cmd
 }
 
-func (a *App) readCharter(name string) (*charter.Charter, error) {
-	raw, err := os.ReadFile(name)
+// readCharter reads a charter's file and finds its mistakes, the same as the service would.
+func (a *App) readCharter(name string) (*charter.Charter, []byte, error) {
+	raw, err := a.file(name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return charter.Parse(raw)
+	c, err := charter.Parse(raw)
+	return c, raw, err
 }
 
 func (a *App) tokens() *cobra.Command {

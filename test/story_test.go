@@ -102,6 +102,9 @@ func TestOutputs(t *testing.T) {
 			t.Errorf("%v as YAML: %s", args, y)
 		}
 	}
+	if got := w.in(charterText).ok("charter", "adopt", "-"); !strings.Contains(got, "charter 1 is in force") { // the same again
+		t.Errorf("a charter from standard input: %s", got)
+	}
 	var s wire.Standing
 	must(t, json.Unmarshal([]byte(w.ok("standing", "-o", "json")), &s))
 	if len(s.Rows) != 1 || len(s.Rows[0].Cells) != 2 || s.Rows[0].Cells[1].Version != "2.14.0" || s.TrailSize == 0 {
