@@ -19,6 +19,7 @@ import (
 	"dovrak/test/pgtest"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/opencontainers/go-digest"
 	"golang.org/x/mod/sumdb/tlog"
@@ -69,10 +70,23 @@ func process(t *testing.T, s *store.Store) (l *store.Link, end func()) {
 			if err := <-gone; err != nil {
 				t.Error(err)
 			}
+			unlocked(t, s, l.Process)
 		})
 	}
 	t.Cleanup(end)
 	return l, end
+}
+
+// unlocked waits until the database has seen the end of a process: its server closes a connection in its own time. Who
+// asks for the process's lock is told when it is free.
+func unlocked(t *testing.T, s *store.Store, process uuid.UUID) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	must(t, pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(8620, lock_key) FROM processes WHERE id = $1", process)
+		return err
+	}))
 }
 
 func work(t *testing.T, s *store.Store) uuid.UUID {
