@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -14,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"dovrak/core/image"
 	"dovrak/core/problem"
 
 	"golang.org/x/sync/singleflight"
@@ -28,7 +28,7 @@ type tokens struct {
 	c     *Client
 	fetch singleflight.Group
 	mu    sync.Mutex
-	basic bool
+	basic *Credential      // what the registry was seen to take with every request; nil before it has asked
 	held  map[string]token // by wanted scopes
 }
 
@@ -48,8 +48,8 @@ func (t *tokens) sign(req *http.Request, scopes []string) {
 	defer t.mu.Unlock()
 	if tok, ok := t.held[key(scopes)]; ok && time.Now().Before(tok.expires) {
 		req.Header.Set("Authorization", "Bearer "+tok.value)
-	} else if t.basic {
-		req.SetBasicAuth(t.c.cfg.Credential.Name, t.c.cfg.Credential.Secret)
+	} else if t.basic != nil {
+		req.SetBasicAuth(t.basic.Name, t.basic.Secret)
 	}
 }
 
@@ -57,22 +57,30 @@ func key(scopes []string) string { return strings.Join(scopes, " ") }
 
 // answer takes up the challenge of a 401, and reports whether it is worth asking again.
 func (t *tokens) answer(ctx context.Context, resp *http.Response, scopes []string) (bool, error) {
-	anonymous := t.c.cfg.Credential == Credential{}
-	_, _, tried := resp.Request.BasicAuth()
 	for _, h := range resp.Header.Values("WWW-Authenticate") {
 		scheme, params := challenge(h)
 		switch {
 		case scheme == "bearer" && params["realm"] != "":
 			_, err, _ := t.fetch.Do(key(scopes), func() (any, error) { return nil, t.obtain(ctx, params, scopes) })
 			return err == nil, err
-		case scheme == "basic" && !anonymous:
-			t.mu.Lock()
-			t.basic = true
-			t.mu.Unlock()
-			return !tried, nil
+		case scheme == "basic":
+			return t.takeBasic(ctx, resp)
 		}
 	}
 	return false, nil
+}
+
+// takeBasic signs in by name and secret from now on. It is worth asking again if they are not those that were refused.
+func (t *tokens) takeBasic(ctx context.Context, resp *http.Response) (bool, error) {
+	now, err := t.c.cfg.Credentials.Credential(ctx)
+	if err != nil || now == (Credential{}) {
+		return false, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.basic = &now
+	name, secret, tried := resp.Request.BasicAuth()
+	return !tried || now != Credential{name, secret}, nil
 }
 
 var param = regexp.MustCompile(`([A-Za-z]+)=(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+))`)
@@ -89,7 +97,11 @@ func challenge(h string) (string, map[string]string) {
 
 // obtain asks the realm for a token and keeps it until shortly before it expires.
 func (t *tokens) obtain(ctx context.Context, params map[string]string, scopes []string) error {
-	realm, err := t.realm(params["realm"])
+	cred, err := t.c.cfg.Credentials.Credential(ctx)
+	if err != nil {
+		return err
+	}
+	realm, err := t.realm(params["realm"], cred == Credential{})
 	if err != nil {
 		return err
 	}
@@ -105,7 +117,7 @@ func (t *tokens) obtain(ctx context.Context, params map[string]string, scopes []
 		q.Add("scope", s)
 	}
 	realm.RawQuery = q.Encode()
-	tok, err := t.ask(ctx, realm)
+	tok, err := t.ask(ctx, realm, cred)
 	if err != nil {
 		return err
 	}
@@ -118,21 +130,34 @@ func (t *tokens) obtain(ctx context.Context, params map[string]string, scopes []
 	return nil
 }
 
-// realm checks where the credential would go. A realm may lie on another host, as is usual; but what is spoken to
-// the registry over TLS is not said to a realm in the clear.
-func (t *tokens) realm(s string) (*url.URL, error) {
+// realm checks where the credential would go: over TLS, or where the registry itself is spoken to in the clear; and to
+// the registry's own host, or one that was named for it. Without a credential there is nothing to lose but the former.
+func (t *tokens) realm(s string, anonymous bool) (*url.URL, error) {
+	p := &problem.Problem{
+		Kind:  problem.RegistryError,
+		Title: "The registry's sign-in is not one to trust a credential to",
+		Where: t.c.cfg.Name,
+		Seen:  "the realm " + image.Printable(s),
+	}
 	u, err := url.Parse(s)
-	secure := err == nil && u.Scheme == "https"
-	sameHost := err == nil && u.Scheme == "http" && t.c.base.Scheme == "http" && u.Hostname() == t.c.base.Hostname()
-	if err != nil || u.Host == "" || !(secure || sameHost) {
-		return nil, &problem.Problem{Kind: problem.RegistryError, Title: "The registry's sign-in is not one to trust a credential to",
-			Where: t.c.cfg.Name, Seen: fmt.Sprintf("the realm %q", s), Rule: "a credential goes over TLS, or to the registry's own host",
-			Remedy: "have the registry name a realm with https"}
+	if err != nil || u.Host == "" || u.User != nil {
+		p.Remedy = "have the registry name a realm with https"
+		return nil, p
+	}
+	sameHost := u.Hostname() == t.c.base.Hostname()
+	if u.Scheme != "https" && !(u.Scheme == "http" && sameHost && t.c.base.Scheme == "http") {
+		p.Rule, p.Remedy = "a credential goes over TLS, or to the registry's own host", "have the registry name a realm with https"
+		return nil, p
+	}
+	if !sameHost && !anonymous && !slices.Contains(t.c.cfg.SignInHosts, u.Host) {
+		p.Rule = "a credential goes to the hosts that were named for it"
+		p.Remedy = "if this registry does sign in there: dovrak registry edit " + t.c.cfg.Name + " --sign-in-host " + image.Printable(u.Host)
+		return nil, p
 	}
 	return u, nil
 }
 
-func (t *tokens) ask(ctx context.Context, realm *url.URL) (token, error) {
+func (t *tokens) ask(ctx context.Context, realm *url.URL, cred Credential) (token, error) {
 	rq := request{op: "sign in"}
 	ctx, dog := watch(ctx, t.c.cfg.Stall)
 	defer dog.release()
@@ -140,7 +165,7 @@ func (t *tokens) ask(ctx context.Context, realm *url.URL) (token, error) {
 	if err != nil {
 		return token{}, err
 	}
-	if cred := t.c.cfg.Credential; cred != (Credential{}) {
+	if cred != (Credential{}) {
 		req.SetBasicAuth(cred.Name, cred.Secret)
 	}
 	realmClient := *t.c.http

@@ -130,7 +130,7 @@ func (r *Repository) Upload(ctx context.Context, d ocispec.Descriptor, body io.R
 	}
 	err = r.fill(ctx, at, chunk, d, body)
 	if err != nil {
-		err = errors.Join(err, r.cancel(ctx, at))
+		r.cancel(ctx, at)
 	}
 	return err
 }
@@ -156,7 +156,8 @@ func (r *Repository) Mount(ctx context.Context, from *Repository, d ocispec.Desc
 	if err != nil {
 		return false, nil // no session to cancel
 	}
-	return false, r.cancel(ctx, at)
+	r.cancel(ctx, at)
+	return false, nil
 }
 
 func (r *Repository) uploadRequest(op, method string, d digest.Digest) request {
@@ -250,24 +251,17 @@ func (r *Repository) patch(ctx context.Context, at *url.URL, chunk int64, d ocis
 	return at, nil
 }
 
-// cancel ends an upload session, also when the reason for it was that the caller went away. A registry that knows
-// no such session, or no cancelling, has nothing left to be cleaned up by us.
-func (r *Repository) cancel(ctx context.Context, at *url.URL) error {
+// cancel ends an upload session, also when the reason for it was that the caller went away, and gives the status of the
+// answer, 0 for none. A registry that knows no such session, or no cancelling, has nothing left to be cleaned up by us;
+// where the connection is gone, what led here is told already, and the session lapses by itself.
+func (r *Repository) cancel(ctx context.Context, at *url.URL) int {
 	ctx, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer done()
-	rq := r.uploadRequest("cancel the upload of", http.MethodDelete, "")
+	rq := r.uploadRequest("", http.MethodDelete, "")
 	rq.op, rq.to = "cancel an upload", at
-	rq.okay = []int{
-		http.StatusNoContent,
-		http.StatusOK,
-		http.StatusAccepted,
-		http.StatusNotFound,
-		http.StatusMethodNotAllowed,
-		http.StatusBadRequest,
-	}
 	resp, err := r.c.exchange(ctx, rq)
-	if err != nil {
-		return nil // the connection is gone, and what led here is told already; the session lapses by itself
+	if err != nil || drain(resp) != nil {
+		return 0
 	}
-	return drain(resp)
+	return resp.StatusCode
 }

@@ -15,10 +15,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"dovrak/core/problem"
@@ -28,11 +28,14 @@ import (
 
 // Config says how a registry is spoken to. Name and Address are required; other zero values mean the defaults.
 type Config struct {
-	Name       string // the short name, for errors
-	Address    string // scheme://host[:port]
-	RootCAs    *x509.CertPool
-	Credential Credential
-	Pace       Pace // waits until one more request may be sent; nil is no limit
+	Name        string           // the short name, for errors
+	Address     string           // scheme://host[:port]
+	RootCAs     *x509.CertPool   // nil is the system's
+	Certificate *tls.Certificate // the client's own; nil is none
+	Unverified  bool             // certificates are not checked
+	Credentials Credentials      // nil is anonymous
+	SignInHosts []string         // host[:port] besides the registry's own to which its sign-in may send the credential
+	Pace        Pace             // waits until one more request may be sent; nil is no limit
 
 	Attempts  int           // tries of one request; default 4
 	FirstWait time.Duration // before the second try, doubling; default 250 ms
@@ -46,6 +49,14 @@ type Config struct {
 
 // Credential is a name and a secret. The zero Credential is anonymous.
 type Credential struct{ Name, Secret string }
+
+// Credentials gives the credential at each new sign-in, so that one that was replaced or has run out is not used again.
+type Credentials interface {
+	Credential(context.Context) (Credential, error)
+}
+
+// Credential makes a fixed credential one of [Credentials].
+func (c Credential) Credential(context.Context) (Credential, error) { return c, nil }
 
 // Pace is a limit on requests. *rate.Limiter is one.
 type Pace interface{ Wait(context.Context) error }
@@ -63,6 +74,8 @@ type Client struct {
 	base *url.URL
 	http *http.Client
 	auth tokens
+
+	noReferrers atomic.Bool // it was seen to have no list of referrers
 }
 
 // New makes a client; it asks nobody.
@@ -79,13 +92,16 @@ func New(cfg Config) (*Client, error) {
 	setDefault(&cfg.Stall, time.Minute)
 	setDefault(&cfg.Chunk, 64<<20)
 	setDefault(&cfg.Page, 1000)
+	if cfg.Credentials == nil {
+		cfg.Credentials = Credential{}
+	}
 	c := &Client{cfg: cfg, base: base}
 	c.http = &http.Client{
 		Transport: &http.Transport{
 			Proxy:               http.ProxyFromEnvironment,
-			DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+			DialContext:         c.dial,
 			TLSHandshakeTimeout: 10 * time.Second,
-			TLSClientConfig:     &tls.Config{RootCAs: cfg.RootCAs, MinVersion: tls.VersionTLS12},
+			TLSClientConfig:     c.tls(),
 			MaxIdleConnsPerHost: 16,
 			IdleConnTimeout:     90 * time.Second,
 			// What Go adds by itself would change the bytes that are hashed.
@@ -97,6 +113,14 @@ func New(cfg Config) (*Client, error) {
 	}
 	c.auth.init(c)
 	return c, nil
+}
+
+func (c *Client) tls() *tls.Config {
+	t := &tls.Config{RootCAs: c.cfg.RootCAs, MinVersion: tls.VersionTLS12, InsecureSkipVerify: c.cfg.Unverified}
+	if c.cfg.Certificate != nil {
+		t.Certificates = []tls.Certificate{*c.cfg.Certificate}
+	}
+	return t
 }
 
 func setDefault[T comparable](v *T, to T) {

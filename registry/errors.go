@@ -122,7 +122,7 @@ func (c *Client) explain(ctx context.Context, err error) error {
 		p.Kind = problem.NotFound
 		p.Title = "There is nothing under this name"
 		p.Remedy = "look at what is there, or push it first"
-	case e.Status == http.StatusUnauthorized && c.cfg.Credential == Credential{}:
+	case e.Status == http.StatusUnauthorized && c.cfg.Credentials == Credential{}:
 		p.Remedy = "give the registry a credential: it does not let anyone do this without one"
 	case e.Status == http.StatusUnauthorized:
 		p.Remedy = "see whether the credential of " + e.Registry + " is still right; " +

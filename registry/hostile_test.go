@@ -57,7 +57,7 @@ func TestHostileRegistries(t *testing.T) {
 			w.Header().Set("Link", `<http://elsewhere.example/v2/x/tags/list>; rel="next"`)
 			fmt.Fprint(w, `{"tags":["a"]}`)
 		}, tagsOf, problem.RegistryError, "elsewhere.example"},
-		{"a list that is none", says(`{"tags":"all"}`), tagsOf, problem.Unreachable, "not JSON"},
+		{"a list that is none", says(`{"tags":"all"}`), tagsOf, problem.RegistryError, "not the JSON"},
 		{"redirects without end", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, r.URL.Path, http.StatusTemporaryRedirect)
 		}, blobOf, problem.Unreachable, "more than five redirects"},

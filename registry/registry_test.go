@@ -44,7 +44,7 @@ func standin(t *testing.T, opt sim.Options) registry.Config {
 	t.Cleanup(srv.Close)
 	cfg := registry.Config{Name: "forge", Address: srv.URL, FirstWait: time.Millisecond, Stall: 5 * time.Second}
 	if opt.SignIn != sim.Open {
-		cfg.Credential = registry.Credential{Name: "desk", Secret: "s3cret-word"}
+		cfg.Credentials = registry.Credential{Name: "desk", Secret: "s3cret-word"}
 	}
 	return cfg
 }
@@ -64,11 +64,11 @@ func plain(t *testing.T) registry.Config {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(r.CA)
 	return registry.Config{
-		Name:       "ridge",
-		Address:    r.Address,
-		RootCAs:    pool,
-		FirstWait:  time.Millisecond,
-		Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"},
+		Name:        "ridge",
+		Address:     r.Address,
+		RootCAs:     pool,
+		FirstWait:   time.Millisecond,
+		Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"},
 	}
 }
 
@@ -334,10 +334,10 @@ func TestCredentialsStayAtHome(t *testing.T) {
 	c := dial(
 		t,
 		registry.Config{
-			Name:       "home",
-			Address:    home.URL,
-			FirstWait:  time.Millisecond,
-			Credential: registry.Credential{Name: "desk", Secret: "s3cret-word"},
+			Name:        "home",
+			Address:     home.URL,
+			FirstWait:   time.Millisecond,
+			Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"},
 		},
 	)
 	raw, err := c.Repository("x").SmallBlob(t.Context(), blob([]byte("snow")), 100)
@@ -369,7 +369,7 @@ func TestTokensAreKept(t *testing.T) {
 	if n := requests.Load(); n != 6 {
 		t.Errorf("%d requests for 5 looks: one challenge is enough", n)
 	}
-	cfg.Credential = registry.Credential{Name: "reader", Secret: "r"}
+	cfg.Credentials = registry.Credential{Name: "reader", Secret: "r"}
 	err := dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("a")), strings.NewReader("a"))
 	if registry.Status(err) != http.StatusUnauthorized || !strings.Contains(problem.From(err).Remedy, "lacks the permission") {
 		t.Errorf("pushing with an account that may only pull: %v", err)

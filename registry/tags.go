@@ -13,32 +13,46 @@ import (
 	"dovrak/core/problem"
 )
 
-func (r *Repository) pageRequest(path string) request {
-	return request{op: "list tags", method: http.MethodGet, repository: r.name, path: path, scopes: []string{scope(r.name, "pull")}}
-}
-
-// maxPages bounds a tag list: a registry that pages for ever is left.
+// maxPages bounds a list: a registry that pages for ever is left.
 const maxPages = 10_000
 
 // Tags gives the repository's tags page by page, in the registry's order, to each. It stops at each's first error.
 func (r *Repository) Tags(ctx context.Context, each func([]string) error) error {
-	path := "/v2/" + r.name + "/tags/list?n=" + strconv.Itoa(r.c.cfg.Page)
-	for range maxPages {
-		var tags []string
-		rq := r.pageRequest(path)
-		rq.read = func(resp *http.Response) error {
-			var err error
-			tags, err = readTags(resp.Body)
-			if err != nil {
-				return r.c.broken(rq, err)
-			}
-			return nil
-		}
-		resp, err := r.c.send(ctx, rq)
-		if err != nil {
+	return r.tags(ctx, r.c.cfg.Page, each)
+}
+
+func (r *Repository) tags(ctx context.Context, page int, each func([]string) error) error {
+	rq := request{op: "list tags", method: http.MethodGet, repository: r.name, scopes: []string{scope(r.name, "pull")},
+		path: "/v2/" + r.name + "/tags/list?n=" + strconv.Itoa(page)}
+	return r.c.pages(ctx, rq, r.String(), func(resp *http.Response) error {
+		var page struct{ Tags []string }
+		if err := r.c.readPage(rq, r.String(), resp.Body, &page); err != nil {
 			return err
 		}
-		if err := each(tags); err != nil {
+		return each(page.Tags)
+	})
+}
+
+// Catalog gives the names of the registry's repositories page by page. The specification has no such list; many
+// registries do, and one that has none answers with an error of kind NotFound or RegistryError.
+func (c *Client) Catalog(ctx context.Context, each func([]string) error) error {
+	rq := request{op: "list repositories", method: http.MethodGet, scopes: []string{"registry:catalog:*"},
+		path: "/v2/_catalog?n=" + strconv.Itoa(c.cfg.Page)}
+	return c.pages(ctx, rq, c.cfg.Name, func(resp *http.Response) error {
+		var page struct{ Repositories []string }
+		if err := c.readPage(rq, c.cfg.Name, resp.Body, &page); err != nil {
+			return err
+		}
+		return each(page.Repositories)
+	})
+}
+
+// pages asks for page after page, as the Link header leads, each within the limits.
+func (c *Client) pages(ctx context.Context, rq request, where string, take func(*http.Response) error) error {
+	for range maxPages {
+		rq.read = take
+		resp, err := c.send(ctx, rq)
+		if err != nil {
 			return err
 		}
 		next := nextPage(resp.Header.Get("Link"))
@@ -46,37 +60,38 @@ func (r *Repository) Tags(ctx context.Context, each func([]string) error) error 
 			return nil
 		}
 		to, err := resp.Request.URL.Parse(next)
-		if err != nil || !r.c.own(to) || to.RequestURI() == path {
-			return r.endless(fmt.Sprintf("a next page at %q", image.Printable(next)))
+		if err != nil || !c.own(to) || to.RequestURI() == rq.path {
+			return endless(where, "a next page at "+image.Printable(next))
 		}
-		path = to.RequestURI()
+		rq.path = to.RequestURI()
 	}
-	return r.endless(fmt.Sprintf("more than %d pages", maxPages))
+	return endless(where, fmt.Sprintf("more than %d pages", maxPages))
 }
 
-func (r *Repository) endless(seen string) error {
-	return &problem.Problem{Kind: problem.RegistryError, Title: "The registry's list of tags does not end", Where: r.String(), Seen: seen,
+func endless(where, seen string) error {
+	return &problem.Problem{Kind: problem.RegistryError, Title: "The registry's list does not end", Where: where, Seen: seen,
 		Remedy: "have the registry's paging mended; look at single tags meanwhile"}
 }
 
-// maxPage is the largest page of a tag list that is read, in bytes.
+// maxPage is the largest page of a list that is read, in bytes.
 const maxPage = 4 << 20
 
-func readTags(r io.Reader) ([]string, error) {
-	raw, err := io.ReadAll(io.LimitReader(r, maxPage+1))
+func (c *Client) readPage(rq request, where string, body io.Reader, into any) error {
+	raw, err := io.ReadAll(io.LimitReader(body, maxPage+1))
 	if err != nil {
-		return nil, err
+		return c.broken(rq, err)
 	}
+	p := &problem.Problem{Kind: problem.RegistryError, Title: "The registry's list cannot be read", Asked: rq.op, Where: where,
+		Remedy: "see whether the address is that of a registry, and what lies between"}
 	if len(raw) > maxPage {
-		return nil, fmt.Errorf("a page of more than %d bytes", maxPage)
+		p.Seen = fmt.Sprintf("a page of more than %d bytes", maxPage)
+		return p
 	}
-	var page struct {
-		Tags []string `json:"tags"`
+	if err := json.Unmarshal(raw, into); err != nil {
+		p.Seen = "not the JSON it should be: " + image.Printable(err.Error())
+		return p
 	}
-	if err := json.Unmarshal(raw, &page); err != nil {
-		return nil, fmt.Errorf("a list of tags that is not JSON: %w", err)
-	}
-	return page.Tags, nil
+	return nil
 }
 
 var linkNext = regexp.MustCompile(`<([^>]*)>\s*;[^,]*rel="?next"?`)

@@ -1,0 +1,61 @@
+package registry
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"strings"
+
+	"dovrak/core/image"
+	"dovrak/core/problem"
+
+	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+)
+
+// maxReferrers bounds what is listed of one image: whoever may push can attach without end.
+const maxReferrers = 1000
+
+// Referrers lists what is attached to a digest: signatures, attestations, bills of materials (distribution specification
+// 1.1, "Listing Referrers"). A registry without that list answers 404; there the index under the fallback tag says it. A
+// client that has learned so does not ask for the list again.
+func (r *Repository) Referrers(ctx context.Context, d digest.Digest) ([]ocispec.Descriptor, error) {
+	if !r.c.noReferrers.Load() {
+		all, offered, err := r.listReferrers(ctx, d)
+		if err != nil || offered {
+			return all, err
+		}
+		r.c.noReferrers.Store(true)
+	}
+	m, err := r.Manifest(ctx, FallbackTag(d))
+	if problem.Is(err, problem.NotFound) {
+		return nil, nil
+	}
+	return m.Members, err
+}
+
+// FallbackTag is the tag under which attachments are listed where a registry has no list of its own.
+func FallbackTag(d digest.Digest) string { return strings.Replace(d.String(), ":", "-", 1) }
+
+func (r *Repository) listReferrers(ctx context.Context, d digest.Digest) (all []ocispec.Descriptor, offered bool, err error) {
+	rq := request{op: "list referrers", method: http.MethodGet, repository: r.name, scopes: []string{scope(r.name, "pull")},
+		path: "/v2/" + r.name + "/referrers/" + d.String(), header: http.Header{"Accept": {image.MediaIndex}}}
+	err = r.c.pages(ctx, rq, r.String(), func(resp *http.Response) error {
+		raw, err := io.ReadAll(io.LimitReader(resp.Body, image.MaxManifest+1))
+		if err != nil {
+			return r.c.broken(rq, err)
+		}
+		page, err := image.Read(resp.Header.Get("Content-Type"), raw)
+		if err != nil {
+			return r.in(err)
+		}
+		if all = append(all, page.Members...); len(all) > maxReferrers {
+			return endless(r.String(), "more than 1000 referrers of "+d.String())
+		}
+		return nil
+	})
+	if problem.Is(err, problem.NotFound) {
+		return nil, false, nil
+	}
+	return all, err == nil, err
+}

@@ -1,0 +1,46 @@
+-- Connections known by what they permit, and images known at a glance.
+
+-- +goose Up
+
+ALTER TABLE registries
+  ADD COLUMN client_cert_pem   text NOT NULL DEFAULT '',
+  ADD COLUMN client_key_sealed bytea,
+  ADD COLUMN plain             boolean NOT NULL DEFAULT false, -- plain HTTP, said explicitly
+  ADD COLUMN secret_source     text NOT NULL DEFAULT '',       -- by name, from the server's own settings
+  ADD COLUMN sign_in_hosts     jsonb NOT NULL DEFAULT '[]',    -- other hosts at which this registry signs in
+  ADD COLUMN labels            jsonb NOT NULL DEFAULT '{}',
+  ADD COLUMN unverified_owner  text NOT NULL DEFAULT '',       -- certificates are not checked: who answers for it,
+  ADD COLUMN unverified_until  timestamptz,                    -- and until when
+  ADD COLUMN dropped_at        timestamptz,
+  ADD CHECK ((unverified_owner = '') = (unverified_until IS NULL));
+-- A dropped registry keeps its history; its name is free again.
+ALTER TABLE registries DROP CONSTRAINT registries_name_key;
+CREATE UNIQUE INDEX registries_by_name ON registries (name) WHERE dropped_at IS NULL;
+
+-- What a registry was seen to permit, in one repository or, with none, at all. steps is the whole check.
+CREATE TABLE registry_checks (
+  id          uuid PRIMARY KEY,
+  registry_id uuid NOT NULL REFERENCES registries,
+  repository  text NOT NULL DEFAULT '',
+  asked_by    uuid NOT NULL REFERENCES actors,
+  at          timestamptz NOT NULL DEFAULT now(),
+  steps       jsonb NOT NULL
+);
+CREATE INDEX registry_checks_latest ON registry_checks (registry_id, repository, at DESC);
+
+-- Repositories: what is known of them, and which were declared by hand as ones that Dovrak may write to. Those that a
+-- charter names are declared by it.
+CREATE TABLE repositories (
+  registry_id uuid NOT NULL REFERENCES registries,
+  repository  text NOT NULL,
+  owner       text NOT NULL DEFAULT '',   -- who answers for it
+  tags_fixed  boolean,                    -- whether its registry lets a tag be overwritten; null: not known
+  public      boolean,                    -- whether anyone may pull; null: not known
+  there       boolean,                    -- null: never asked
+  seen_at     timestamptz,
+  declared_by uuid REFERENCES actors,     -- null: not declared by hand
+  declared_at timestamptz,
+  PRIMARY KEY (registry_id, repository)
+);
+
+-- +goose Down
