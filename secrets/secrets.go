@@ -185,7 +185,7 @@ func run(ctx context.Context, src Source) (Credential, error) {
 		Secret  string    `json:"secret"`
 		Until   time.Time `json:"until"`
 	}
-	if err := json.Unmarshal(out.Bytes(), &printed); err != nil || printed.Secret == "" {
+	if err := json.Unmarshal(out.got.Bytes(), &printed); err != nil || printed.Secret == "" {
 		return Credential{}, fmt.Errorf(`the command %s did not print {"secret": "…", "until": "…"}`, src.Command[0])
 	}
 	if printed.Account == "" {
@@ -201,17 +201,18 @@ func run(ctx context.Context, src Source) (Credential, error) {
 }
 
 // limited is a buffer that ends the command when it prints more than a secret can be.
+// Its buffer is a field, since an embedded one would take all there is by its own ReadFrom.
 type limited struct {
-	bytes.Buffer
+	got  bytes.Buffer
 	full func()
 }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > maxSecret {
+	if l.got.Len()+len(p) > maxSecret {
 		l.full()
 		return 0, fmt.Errorf("more than 64 KiB were printed")
 	}
-	return l.Buffer.Write(p)
+	return l.got.Write(p)
 }
 
 func unreadable(name string, err error) error {
