@@ -119,6 +119,13 @@ func routes() []route {
 
 		call(http.MethodGet, "/api/v1/registries", service.Read, "registries", "The connected registries", registries),
 		call(http.MethodPost, "/api/v1/registries", service.Keep, "addRegistry", "Connect a registry", addRegistry),
+		call(http.MethodGet, "/api/v1/registries/:name", service.Read, "registry", "One connected registry", registryNamed),
+		call(http.MethodPatch, "/api/v1/registries/:name", service.Keep, "editRegistry", "Change a connection", editRegistry),
+		call(http.MethodDelete, "/api/v1/registries/:name", service.Keep, "dropRegistry", "End a connection", dropRegistry),
+		call(http.MethodPost, "/api/v1/registries/:name/checks", service.Copy, "checkRegistry", "Find out what a registry permits", checkRegistry),
+		call(http.MethodGet, "/api/v1/destinations", service.Read, "destinations", "Repositories that may be written to", destinations),
+		call(http.MethodPost, "/api/v1/destinations", service.Keep, "declare", "Declare a repository that may be written to", declare),
+		call(http.MethodDelete, "/api/v1/destinations", service.Keep, "undeclare", "End what was declared by hand", undeclare),
 		call(http.MethodGet, "/api/v1/charter", service.Read, "charter", "The charter in force", charterNow),
 		call(http.MethodPost, "/api/v1/charter", service.Keep, "adoptCharter", "Adopt a charter", adoptCharter),
 		call(http.MethodGet, "/api/v1/tokens", service.Keep, "tokens", "Tokens, newest first", tokens),
@@ -175,17 +182,6 @@ func ready(ctx context.Context, a *API, _ none) (wire.Health, error) {
 
 func whoami(_ context.Context, _ *API, by service.Actor, _ none) (wire.Actor, error) {
 	return viewActor(by), nil
-}
-
-func registries(ctx context.Context, a *API, by service.Actor, _ none) (wire.Registries, error) {
-	rows, err := a.service.Registries(ctx, by)
-	return wire.Registries{Items: each(rows, viewRegistry)}, err
-}
-
-func addRegistry(ctx context.Context, a *API, by service.Actor, in wire.NewRegistry) (wire.Registry, error) {
-	r, err := a.service.AddRegistry(ctx, by, service.NewRegistry{Name: in.Name, Address: in.Address, CAPEM: in.CA, Account: in.Account,
-		Secret: in.Secret, RequestsPerSecond: in.RequestsPerSecond, TransfersAtOnce: in.TransfersAtOnce})
-	return viewRegistry(r), err
 }
 
 func charterNow(ctx context.Context, a *API, by service.Actor, _ none) (wire.Charter, error) {

@@ -22,11 +22,6 @@ func viewActor(a service.Actor) wire.Actor {
 	}
 }
 
-func viewRegistry(r store.Registry) wire.Registry {
-	return wire.Registry{Name: r.Name, Address: r.Address, OwnCA: r.CAPEM != "", Account: r.CredentialName,
-		RequestsPerSecond: r.RequestsPerSecond, TransfersAtOnce: r.TransfersAtOnce, Connected: r.CreatedAt.UTC()}
-}
-
 func viewToken(t store.ListedToken) wire.Token {
 	return wire.Token{
 		Number:  t.Number,
@@ -144,6 +139,7 @@ func viewPlan(p plan.Promotion, version string) wire.Plan {
 func viewPlanPlace(p plan.Place) wire.PlanPlace {
 	t := p.Copy.Totals()
 	return wire.PlanPlace{
+		Checked:      p.Checked.UTC(),
 		Repository:   p.Repository,
 		Move:         t.Move,
 		MoveBytes:    t.MoveBytes,

@@ -132,10 +132,18 @@ func (a *App) print(v any, table func()) error {
 	return nil
 }
 
+// ended is how a command ends that did its work and found something to tell by its exit code alone.
+type ended struct{ code int }
+
+func (e ended) Error() string { return fmt.Sprint("ended with ", e.code) }
+
 // report tells of an error and gives its exit code.
 func (a *App) report(err error) int {
 	if err == nil {
 		return Done
+	}
+	if e, ok := errors.AsType[ended](err); ok {
+		return e.code
 	}
 	if u, ok := errors.AsType[usage](err); ok || strings.HasPrefix(err.Error(), "unknown ") {
 		if !ok {

@@ -111,6 +111,9 @@ func (a *App) ledger(head ...any) table.Writer {
 	return t
 }
 
+// wrap breaks a sentence into lines that fit beside other columns.
+func wrap(s string) string { return text.WrapSoft(s, 84) }
+
 // right aligns the numbered columns, from 1, as numbers are.
 func right(t table.Writer, columns ...int) {
 	var cfg []table.ColumnConfig

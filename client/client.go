@@ -181,16 +181,6 @@ func (c *Client) Whoami(ctx context.Context) (wire.Actor, error) {
 	return get[wire.Actor](ctx, c, "/api/v1/whoami", nil)
 }
 
-// Registries lists the connected registries.
-func (c *Client) Registries(ctx context.Context) (wire.Registries, error) {
-	return get[wire.Registries](ctx, c, "/api/v1/registries", nil)
-}
-
-// AddRegistry connects a registry.
-func (c *Client) AddRegistry(ctx context.Context, n wire.NewRegistry) (wire.Registry, error) {
-	return post[wire.Registry](ctx, c, "/api/v1/registries", n)
-}
-
 // Charter gives the charter in force.
 func (c *Client) Charter(ctx context.Context) (wire.Charter, error) {
 	return get[wire.Charter](ctx, c, "/api/v1/charter", nil)

@@ -40,6 +40,7 @@ const (
 	StepSignIn      = "sign-in"
 	StepClock       = "clock"
 	StepPull        = "pull"
+	StepPublic      = "public"
 	StepPaging      = "tag paging"
 	StepReferrers   = "referrers"
 	StepPush        = "push"
@@ -71,10 +72,16 @@ const (
 	maxSkew      = time.Minute // tokens and certificates begin to fail at about this
 )
 
+// Report is what a check found. There and Public are of the repository; nil is not known.
+type Report struct {
+	Steps         []Step
+	There, Public *bool
+}
+
 // Check finds out step by step what a registry permits, by doing as little as shows it: an upload session that is opened
 // is cancelled again, and nothing is stored, pointed or deleted. Where a step fails on which the others stand, those are
 // not tried.
-func (c *Client) Check(ctx context.Context, o CheckOptions) []Step {
+func (c *Client) Check(ctx context.Context, o CheckOptions) Report {
 	k := &check{c: c, o: o, ctx: ctx, repository: c.Repository(o.Repository)}
 	k.step(StepName, k.name)
 	k.step(StepConnection, k.connection)
@@ -83,21 +90,22 @@ func (c *Client) Check(ctx context.Context, o CheckOptions) []Step {
 	k.step(StepSignIn, k.signIn)
 	k.step(StepClock, k.clock)
 	k.within(StepPull, k.pull)
+	k.within(StepPublic, k.public)
 	k.within(StepPaging, k.paging)
 	k.within(StepReferrers, k.referrers)
 	k.within(StepPush, k.push)
 	k.within(StepMount, k.mount)
 	k.within(StepDelete, k.remove)
-	return k.steps
+	return k.Report
 }
 
 // check is one check under way, with what its steps learned for those behind them.
 type check struct {
+	Report
 	c          *Client
 	o          CheckOptions
 	ctx        context.Context
 	repository *Repository
-	steps      []Step
 	broken     string // the step on which all others stand, if one failed
 	chain      *tls.ConnectionState
 	skew       time.Duration // of the registry's clock
@@ -118,15 +126,19 @@ func holds(format string, a ...any) finding {
 
 func (k *check) step(name string, do func(context.Context) finding) {
 	if k.broken != "" {
-		k.steps = append(k.steps, Step{Name: name, Result: NotTried, Seen: "it stands on the step " + k.broken + ", which fails"})
+		k.Steps = append(k.Steps, Step{Name: name, Result: NotTried, Seen: "it stands on the step " + k.broken + ", which fails"})
 		return
 	}
 	ctx, cancel := context.WithTimeout(k.ctx, stepDeadline)
 	defer cancel()
 	began := time.Now()
 	f := do(ctx)
-	k.steps = append(k.steps, Step{name, f.result, f.seen, f.remedy, time.Since(began)})
-	if f.result == Fails && len(k.steps) <= 5 {
+	if f.result == Fails && ctx.Err() != nil {
+		f.seen = fmt.Sprintf("no answer within %s", stepDeadline)
+		f.remedy = "see whether the registry is overloaded, and what lies between it and the service"
+	}
+	k.Steps = append(k.Steps, Step{name, f.result, f.seen, f.remedy, time.Since(began)})
+	if f.result == Fails && len(k.Steps) <= 5 {
 		k.broken = name
 	}
 }
@@ -344,6 +356,28 @@ func (k *check) pull(ctx context.Context) finding {
 	return failed(err)
 }
 
+// public looks at the same without a credential.
+func (k *check) public(ctx context.Context) finding {
+	cfg := k.c.cfg
+	cfg.Credentials = nil
+	anyone, err := New(cfg)
+	if err != nil {
+		return failed(err)
+	}
+	defer anyone.Close()
+	_, err = anyone.Repository(k.o.Repository).Head(ctx, nothingHas().String())
+	open := err == nil || problem.Is(err, problem.NotFound)
+	switch {
+	case open:
+		k.Public = &open
+		return holds("anyone may pull from it, without a credential")
+	case denied(err):
+		k.Public = &open
+		return finding{Absent, "nobody may pull from it without a credential", ""}
+	}
+	return finding{CannotTell, problem.From(err).Seen, ""}
+}
+
 // oneTag asks for one tag of the repository, and remembers how that was answered. Nothing is no error.
 func (k *check) oneTag(ctx context.Context) string {
 	var tags []string
@@ -353,6 +387,9 @@ func (k *check) oneTag(ctx context.Context) string {
 		return enough
 	})
 	k.tags, k.listed = len(tags), err == nil || errors.Is(err, enough)
+	if k.listed || problem.Is(err, problem.NotFound) {
+		k.There = &k.listed
+	}
 	if len(tags) == 0 || image.CheckTag(tags[0]) != nil {
 		return ""
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/registry"
+	"dovrak/secrets"
 	"dovrak/store"
 	"dovrak/store/seal"
 
@@ -23,6 +25,7 @@ import (
 type connections struct {
 	db      *store.Store
 	key     *seal.Key
+	secrets *secrets.Sources
 	process uuid.UUID
 	observe func(registry.Exchange)
 	mu      sync.Mutex
@@ -48,7 +51,7 @@ func (s spot) at() store.Spot { return store.Spot{RegistryID: s.conn.ID, Reposit
 func (c *connections) to(r store.Registry) (*connection, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if have, ok := c.open[r.ID]; ok && have.UpdatedAt.Equal(r.UpdatedAt) {
+	if have, ok := c.open[r.ID]; ok && have.UpdatedAt.Equal(r.UpdatedAt) && have.Unverified == r.Unverified {
 		return have, nil
 	}
 	cfg, err := c.config(r)
@@ -70,19 +73,47 @@ func (c *connections) to(r store.Registry) (*connection, error) {
 }
 
 func (c *connections) config(r store.Registry) (registry.Config, error) {
-	cfg := registry.Config{Name: r.Name, Address: r.Address, Observe: c.observe}
+	cfg := registry.Config{Name: r.Name, Address: r.Address, Observe: c.observe, Unverified: r.Unverified, SignInHosts: r.SignInHosts}
 	if r.CAPEM != "" {
 		cfg.RootCAs = x509.NewCertPool()
 		cfg.RootCAs.AppendCertsFromPEM([]byte(r.CAPEM))
 	}
-	if r.CredentialName != "" {
+	if r.ClientCertPEM != "" {
+		key, err := c.key.Open(r.ClientKeySealed, clientKeyOf(r))
+		if err != nil {
+			return cfg, err
+		}
+		pair, err := tls.X509KeyPair([]byte(r.ClientCertPEM), []byte(key))
+		if err != nil {
+			return cfg, err
+		}
+		cfg.Certificate = &pair
+	}
+	switch {
+	case r.SecretSource != "":
+		if err := c.secrets.Allows(r.SecretSource, hosts(r)...); err != nil {
+			return cfg, err
+		}
+		cfg.Credentials = fromSource{c.secrets, r.SecretSource}
+	case r.CredentialName != "":
 		secret, err := c.key.Open(r.CredentialSealed, r.ID.String())
 		if err != nil {
 			return cfg, err
 		}
-		cfg.Credential = registry.Credential{Name: r.CredentialName, Secret: secret}
+		cfg.Credentials = registry.Credential{Name: r.CredentialName, Secret: secret}
 	}
 	return cfg, nil
+}
+
+// fromSource reads a declared secret source at each sign-in.
+type fromSource struct {
+	sources *secrets.Sources
+	name    string
+}
+
+func (f fromSource) Credential(ctx context.Context) (registry.Credential, error) {
+	c, err := f.sources.Read(ctx, f.name)
+	return registry.Credential{Name: c.Account, Secret: c.Secret}, err
 }
 
 // spot finds the repository that a reference names, or explains which registries there are.
@@ -105,6 +136,7 @@ func (s *Service) spotIn(r store.Registry, repository string) (spot, error) {
 	return spot{conn.client.Repository(repository), conn, image.Reference{Registry: r.Name, Repository: repository}}, nil
 }
 
+// unknownRegistry says which registries there are, and names the one that was probably meant.
 func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) error {
 	all, err := s.db.Registries(ctx)
 	if err != nil {
@@ -115,12 +147,18 @@ func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) erro
 		names[i] = r.Name
 	}
 	p := &problem.Problem{Kind: problem.NotFound, Title: "No registry is connected under this name", Asked: ref.String(),
-		Seen: "the registries " + strings.Join(
-			names,
-			", ",
-		), Remedy: "name one of them, or connect it: dovrak registry add " + ref.Registry + " --address …"}
+		Seen:   "the registries " + strings.Join(names, ", "),
+		Remedy: "name one of them, or connect it: dovrak registry add " + ref.Registry + " --address …"}
+	if ref.Repository == "" {
+		p.Asked = image.Printable(ref.Registry)
+	}
 	if len(names) == 0 {
 		p.Seen = "no registry at all"
+	}
+	if near := image.Nearest(ref.Registry, names); near != "" {
+		mended := ref
+		mended.Registry = near
+		p.Remedy = "did you mean " + strings.TrimSuffix(mended.String(), "/") + "?"
 	}
 	return p
 }

@@ -50,6 +50,9 @@ func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, erro
 			Remedy: "to give the image another name there, point a tag: dovrak point",
 		}
 	}
+	if err := s.mayWrite(ctx, to); err != nil {
+		return Asked{}, err
+	}
 	root, err := s.sourceRoot(ctx, from, n.From)
 	if err != nil {
 		return Asked{}, err

@@ -36,7 +36,14 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	if err != nil {
 		return nil, err
 	}
+	if err := s.mayWrite(ctx, at); err != nil {
+		return nil, err
+	}
 	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rules, first, err := s.rulesOf(ctx, law, at)
 	if err != nil {
 		return nil, err
 	}
@@ -44,14 +51,9 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	if err != nil {
 		return nil, err
 	}
-	home := law.HomeOf(at.ref)
 	var wishes []wish
 	for _, t := range tags {
-		w := wish{at: at, tag: t, to: m, by: by, because: because}
-		if home.Environment != "" {
-			w.rules = law.Environments[home.Environment].Rules(home.Environment)
-			w.first = law.Routes[law.Components[home.Component].Route][0] == home.Environment
-		}
+		w := wish{at: at, tag: t, to: m, by: by, because: because, rules: rules, first: first}
 		if err := s.mayPoint(ctx, w); err != nil {
 			return nil, err
 		}

@@ -31,6 +31,7 @@ type draft struct {
 	version string
 	tree    plan.Tree
 	from    spot
+	law     law
 	env     charter.Environment
 }
 
@@ -39,11 +40,11 @@ func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (
 	if err := by.Require(Read); err != nil {
 		return plan.Promotion{}, "", err
 	}
-	d, err := s.draft(ctx, n)
+	d, err := s.draft(ctx, by, n)
 	return d.plan, d.version, err
 }
 
-func (s *Service) draft(ctx context.Context, n NewPromotion) (draft, error) {
+func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, error) {
 	ctx, cancel := context.WithTimeout(ctx, planDeadline)
 	defer cancel()
 	law, err := s.law(ctx)
@@ -54,7 +55,7 @@ func (s *Service) draft(ctx context.Context, n NewPromotion) (draft, error) {
 	if err != nil {
 		return draft{}, err
 	}
-	d := draft{env: law.Environments[n.To]}
+	d := draft{law: law, env: law.Environments[n.To]}
 	src := law.Environments[before]
 	if d.from, err = s.spot(ctx, src.Places[0].At(n.Component)); err != nil {
 		return draft{}, err
@@ -71,7 +72,7 @@ func (s *Service) draft(ctx context.Context, n NewPromotion) (draft, error) {
 	}
 	d.plan = plan.Promotion{Component: n.Component, Environment: n.To, Source: d.from.ref.In(), Digest: root, Charter: law.Version}
 	for _, p := range d.env.Places {
-		place, err := s.draftPlace(ctx, n, d, p)
+		place, err := s.draftPlace(ctx, by, n, d, p)
 		if err != nil {
 			return draft{}, err
 		}
@@ -124,8 +125,16 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 	return version(root, img.Platforms), nil
 }
 
-func (s *Service) draftPlace(ctx context.Context, n NewPromotion, d draft, p charter.Place) (plan.Place, error) {
+func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d draft, p charter.Place) (plan.Place, error) {
 	to, err := s.spot(ctx, p.At(n.Component))
+	if err != nil {
+		return plan.Place{}, err
+	}
+	fit, err := s.fitForPush(ctx, by, to)
+	if err != nil {
+		return plan.Place{}, err
+	}
+	rules, _, err := s.rulesOf(ctx, d.law, to)
 	if err != nil {
 		return plan.Place{}, err
 	}
@@ -133,13 +142,13 @@ func (s *Service) draftPlace(ctx context.Context, n NewPromotion, d draft, p cha
 	if err != nil {
 		return plan.Place{}, err
 	}
-	place := plan.Place{Repository: to.ref.In(), Copy: c}
+	place := plan.Place{Repository: to.ref.In(), Checked: fit.At, Copy: c}
 	for _, tag := range plan.Tags(d.env, n.To, d.version) {
 		from, _, err := s.means(ctx, to, tag)
 		if err != nil {
 			return plan.Place{}, err
 		}
-		w := wish{at: to, tag: tag, to: d.tree.Root(), rules: d.env.Rules(n.To), released: true}
+		w := wish{at: to, tag: tag, to: d.tree.Root(), rules: rules, released: true}
 		if err := w.judge(from); err != nil {
 			return plan.Place{}, err
 		}
@@ -160,7 +169,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		w, _, err := s.db.PromotionByWork(ctx, had.WorkID)
 		return Asked{w.Promotion.Number}, err
 	}
-	d, err := s.draft(ctx, n)
+	d, err := s.draft(ctx, by, n)
 	if err != nil {
 		return Asked{}, err
 	}
@@ -306,9 +315,12 @@ func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWo
 	if err != nil {
 		return err
 	}
-	rules := law.Environments[w.Promotion.Environment].Rules(w.Promotion.Environment)
 	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
 	for i, to := range places {
+		rules, _, err := s.rulesOf(ctx, law, to)
+		if err != nil {
+			return err
+		}
 		for _, t := range w.Promotion.Plan.Places[i].Tags {
 			_, err := s.point(ctx, wish{
 				at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true, under: &sh.lease,

@@ -10,6 +10,7 @@ import (
 
 	"dovrak/core/problem"
 	"dovrak/registry"
+	"dovrak/secrets"
 	"dovrak/store"
 	"dovrak/store/seal"
 
@@ -72,8 +73,9 @@ func (PromotionJob) Kind() string { return "promotion" }
 func (WatchJob) Kind() string     { return "watch" }
 func (PruneJob) Kind() string     { return "prune" }
 
-// Options of a service. All but Observe are required.
+// Options of a service. All but Observe and Secrets are required.
 type Options struct {
+	Secrets *secrets.Sources // declared in the server's settings; nil is none
 	Store   *store.Store
 	Link    *store.Link
 	Key     *seal.Key
@@ -84,8 +86,11 @@ type Options struct {
 
 // New makes a service.
 func New(o Options) *Service {
-	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log,
-		conns: &connections{db: o.Store, key: o.Key, process: o.Link.Process, observe: o.Observe, open: map[uuid.UUID]*connection{}}}
+	if o.Secrets == nil {
+		o.Secrets = &secrets.Sources{}
+	}
+	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, conns: &connections{db: o.Store, key: o.Key,
+		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, open: map[uuid.UUID]*connection{}}}
 }
 
 // Ready reports whether the service can do its work: whether the database answers.

@@ -5,41 +5,108 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 )
 
-// Registry is a connected registry. Its credential is sealed.
+// Registry is a connected registry. Its credential and the key of its client certificate are sealed. A credential is
+// either a name with its sealed secret, or the name of a secret source; neither is anonymous.
 type Registry struct {
 	ID                uuid.UUID
 	Name              string
 	Address           string
 	CAPEM             string `gorm:"column:ca_pem"`
+	ClientCertPEM     string `gorm:"column:client_cert_pem"`
+	ClientKeySealed   []byte
+	Plain             bool
 	CredentialName    string
 	CredentialSealed  []byte
+	SecretSource      string
+	SignInHosts       []string          `gorm:"serializer:json"`
+	Labels            map[string]string `gorm:"serializer:json"`
 	RequestsPerSecond float64
 	TransfersAtOnce   int
+	UnverifiedOwner   string
+	UnverifiedUntil   *time.Time
+	Unverified        bool      `gorm:"->"` // the exception counts now
 	CreatedAt         time.Time `gorm:"->"`
 	UpdatedAt         time.Time `gorm:"->"`
+	DroppedAt         *time.Time `gorm:"->"`
+}
+
+// tidy gives the fields that are kept as JSON a value: nothing would be kept as null.
+func (r *Registry) tidy() {
+	if r.SignInHosts == nil {
+		r.SignInHosts = []string{}
+	}
+	if r.Labels == nil {
+		r.Labels = map[string]string{}
+	}
 }
 
 // AddRegistry keeps a registry. A name that is taken gives gorm.ErrDuplicatedKey.
 func (t Tx) AddRegistry(ctx context.Context, r Registry) error {
+	r.tidy()
 	return t.g.WithContext(ctx).Table("registries").Create(&r).Error
 }
 
-// Registries lists all, by name. There are a handful.
+// EditRegistry keeps a registry's new settings in place of the old ones, its secrets among them.
+func (t Tx) EditRegistry(ctx context.Context, r Registry) error {
+	r.tidy()
+	_, err := t.PGX.Exec(ctx, `UPDATE registries SET address = $2, ca_pem = $3, client_cert_pem = $4, client_key_sealed = $5, plain = $6,
+		credential_name = $7, credential_sealed = $8, secret_source = $9, sign_in_hosts = $10, labels = $11,
+		requests_per_second = $12, transfers_at_once = $13, unverified_owner = $14, unverified_until = $15, updated_at = clock_timestamp()
+		WHERE id = $1`, r.ID, r.Address, r.CAPEM, r.ClientCertPEM, r.ClientKeySealed, r.Plain, r.CredentialName, r.CredentialSealed,
+		r.SecretSource, r.SignInHosts, r.Labels, r.RequestsPerSecond, r.TransfersAtOnce, r.UnverifiedOwner, r.UnverifiedUntil)
+	return err
+}
+
+// DropRegistry ends a registry's connection and wipes its secrets. Its history stays.
+func (t Tx) DropRegistry(ctx context.Context, id uuid.UUID) error {
+	_, err := t.PGX.Exec(ctx, `UPDATE registries SET dropped_at = clock_timestamp(), updated_at = clock_timestamp(),
+		credential_name = '', credential_sealed = NULL, client_key_sealed = NULL, secret_source = '' WHERE id = $1`, id)
+	return err
+}
+
+// registries selects those that are connected.
+func (q Queries) registries(ctx context.Context) *gorm.DB {
+	return q.g.WithContext(ctx).Table("registries").Select("*, coalesce(unverified_until > now(), false) AS unverified").
+		Where("dropped_at IS NULL")
+}
+
+// Registries lists all that are connected, by name. There are a handful.
 func (q Queries) Registries(ctx context.Context) ([]Registry, error) {
 	var rows []Registry
-	return rows, q.g.WithContext(ctx).Table("registries").Order("name").Find(&rows).Error
+	return rows, q.registries(ctx).Order("name").Find(&rows).Error
 }
 
 // RegistryNamed finds a registry.
 func (q Queries) RegistryNamed(ctx context.Context, name string) (Registry, bool, error) {
-	return first[Registry](q.g.WithContext(ctx).Table("registries").Where("name = ?", name))
+	return first[Registry](q.registries(ctx).Where("name = ?", name))
 }
 
-// RegistryByID finds a registry.
+// RegistryByID finds a registry, a dropped one too.
 func (q Queries) RegistryByID(ctx context.Context, id uuid.UUID) (Registry, bool, error) {
-	return first[Registry](q.g.WithContext(ctx).Table("registries").Where("id = ?", id))
+	return first[Registry](q.g.WithContext(ctx).Table("registries").
+		Select("*, coalesce(unverified_until > now(), false) AS unverified").Where("id = ?", id))
+}
+
+// LockRegistry reads a registry for a change of it: others who would change it wait.
+func (t Tx) LockRegistry(ctx context.Context, name string) (Registry, bool, error) {
+	return first[Registry](t.registries(ctx).Where("name = ?", name).Clauses(clause.Locking{Strength: "UPDATE"}))
+}
+
+// OpenIn counts what is under way in a registry: works that have not ended, and tag changes without an outcome.
+func (q Queries) OpenIn(ctx context.Context, id uuid.UUID, name string) (int64, error) {
+	var n int64
+	err := q.g.WithContext(ctx).Raw(`SELECT
+		(SELECT count(*) FROM tag_changes WHERE registry_id = @id AND (outcome IS NULL OR outcome = 'unknown'))
+		+ (SELECT count(*) FROM copies c JOIN works w ON w.id = c.work_id WHERE NOT w.ended AND (c.source_id = @id OR c.destination_id = @id))
+		+ (SELECT count(*) FROM promotions p JOIN works w ON w.id = p.work_id WHERE NOT w.ended
+			AND (starts_with(p.plan->>'source', @prefix) OR EXISTS (
+				SELECT 1 FROM jsonb_array_elements(p.plan->'places') e WHERE starts_with(e->>'repository', @prefix))))`,
+		map[string]any{"id": id, "prefix": name + "/"}).Scan(&n).Error
+	return n, err
 }
 
 // ShareBudget leases the process a share of the registry's limits for a while: an even part, but never more than what

@@ -17,7 +17,7 @@ type SeenTag struct {
 // SeenTags lists what the named tags were last seen to mean, everywhere.
 func (q Queries) SeenTags(ctx context.Context, tags []string) ([]SeenTag, error) {
 	var rows []SeenTag
-	err := q.g.WithContext(ctx).Table("sightings s").Joins("JOIN registries r ON r.id = s.registry_id").
+	err := q.g.WithContext(ctx).Table("sightings s").Joins("JOIN registries r ON r.id = s.registry_id AND r.dropped_at IS NULL").
 		Select("r.name AS registry, s.repository, s.tag, s.digest, s.seen_at").Where("s.tag IN ?", tags).Scan(&rows).Error
 	return rows, err
 }
@@ -36,7 +36,7 @@ func (q Queries) DecidedTags(ctx context.Context, tags []string) ([]DecidedTag, 
 	var rows []DecidedTag
 	err := q.g.WithContext(ctx).Raw(`SELECT DISTINCT ON (c.registry_id, c.repository, c.tag)
 			r.name AS registry, c.repository, c.tag, c.to_digest, c.settled_at, a.name AS actor_name, p.number AS promotion_no
-		FROM tag_changes c JOIN registries r ON r.id = c.registry_id JOIN actors a ON a.id = c.actor_id
+		FROM tag_changes c JOIN registries r ON r.id = c.registry_id AND r.dropped_at IS NULL JOIN actors a ON a.id = c.actor_id
 			LEFT JOIN promotions p ON p.work_id = c.work_id
 		WHERE c.tag IN ? AND c.outcome = 'done'
 		ORDER BY c.registry_id, c.repository, c.tag, c.settled_at DESC, c.number DESC`, tags).Scan(&rows).Error

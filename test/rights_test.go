@@ -17,6 +17,9 @@ import (
 // free are the routes that need no sign-in.
 var free = []string{"GET /healthz", "GET /readyz", "POST /api/v1/session"}
 
+// inPath fills in a route's parameters.
+var inPath = strings.NewReplacer("{number}", "1", "{name}", "hut")
+
 var needs = regexp.MustCompile(`Needs the permission (\w+)\.`)
 
 // TestRights walks every route of the service's own document: without a token, with one that was never issued, with one
@@ -62,7 +65,7 @@ func TestRights(t *testing.T) {
 				"nobody": {"", 401}, "a made-up token": {"dovrak_abcdefghijklmnopqrstuvwxyz", 401}, "an expired token": {expired, 401},
 				"a revoked token": {revoked, 401}, "a token without " + m[1]: {lacking[m[1]], 403},
 			} {
-				if got := w.ask(method, strings.ReplaceAll(path, "{number}", "1"), want.token); got != want.status {
+				if got := w.ask(method, inPath.Replace(path), want.token); got != want.status {
 					t.Errorf("%s by %s: %d, want %d", name, who, got, want.status)
 				}
 			}
@@ -137,6 +140,7 @@ func TestSessions(t *testing.T) {
 func TestIdempotency(t *testing.T) {
 	w := newWorld(t)
 	ref := w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	w.declare("hut/live/a", "hut/live/b")
 	ask := func(key, to string) (int, string) {
 		req, err := http.NewRequestWithContext(
 			t.Context(),

@@ -75,6 +75,7 @@ func TestShapesOfImages(t *testing.T) {
 		if shown.Digest != tt.img.Index.Digest.String() || len(shown.Platforms) != tt.platforms || shown.Index != tt.index || shown.Version != "2.14.0" {
 			t.Errorf("%s is shown as %+v", name, shown)
 		}
+		w.declare("hut/live/" + name)
 		w.ok("copy", ref, "hut/live/"+name)
 		for _, m := range append(append([]pipeline.Content{}, tt.img.Manifests...), tt.img.Index) {
 			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.hut.URL+"/v2/live/"+name+"/manifests/"+m.Digest.String(), nil)
@@ -207,7 +208,9 @@ func TestLimitsOfARegistry(t *testing.T) {
 	slow.since()
 	began := time.Now()
 	for i := range 4 {
-		w.ok("copy", ref, fmt.Sprintf("slow/live/x%d", i), "--detach")
+		to := fmt.Sprintf("slow/live/x%d", i)
+		w.declare(to)
+		w.ok("copy", ref, to, "--detach")
 	}
 	w.until(wait, "fifty requests were sent", func() bool {
 		slow.mu.Lock()

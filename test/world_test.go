@@ -25,6 +25,8 @@ import (
 	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
 	"dovrak/test/pgtest"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // binary is the program, built with failpoints.
@@ -57,6 +59,7 @@ func must(t testing.TB, err error) {
 // side is a simulated registry, with what it was asked.
 type side struct {
 	*httptest.Server
+	sim   *sim.Server
 	dir   string
 	mu    sync.Mutex
 	fault func(*http.Request) sim.Fault
@@ -89,7 +92,7 @@ func newSide(t testing.TB, signIn sim.SignIn) *side {
 		},
 	)
 	must(t, err)
-	s.Server = httptest.NewServer(h)
+	s.sim, s.Server = h, httptest.NewServer(h)
 	t.Cleanup(s.Close)
 	return s
 }
@@ -164,7 +167,17 @@ func newWorld(t testing.TB) *world {
 		w.in(secret).ok("registry", "add", name, "--address", s.URL, "--account", "dovrak", "--secret-file", "-")
 	}
 	w.adopt(charterText)
+	w.ok("registry", "check", "hut", "--repository", "live/snowpack-model") // so that no plan need do it
+	w.hut.since()
 	return w
+}
+
+// declare lets the service write to repositories that the charter does not name.
+func (w *world) declare(repositories ...string) {
+	w.t.Helper()
+	for _, r := range repositories {
+		w.ok("registry", "declare", r, "--owner", "Tormod")
+	}
 }
 
 // newWorldWithout starts registries and service, of which neither knows the other, and there is no charter.
@@ -344,3 +357,23 @@ func (w *world) proxy() http.Handler {
 
 // newWorldDatabase is a database that no service has started on.
 func newWorldDatabase(t testing.TB) string { return pgtest.URL(t) }
+
+// sql runs a statement on the world's database.
+func (w *world) sql(statement string) {
+	w.t.Helper()
+	c, err := pgx.Connect(w.t.Context(), w.db)
+	must(w.t, err)
+	defer c.Close(w.t.Context())
+	_, err = c.Exec(w.t.Context(), statement)
+	must(w.t, err)
+}
+
+// count reads one number from the world's database.
+func (w *world) count(query string) (n int) {
+	w.t.Helper()
+	c, err := pgx.Connect(w.t.Context(), w.db)
+	must(w.t, err)
+	defer c.Close(w.t.Context())
+	must(w.t, c.QueryRow(w.t.Context(), query).Scan(&n))
+	return n
+}

@@ -62,33 +62,6 @@ type Tokens struct {
 	Next  string  `json:"next,omitempty"`
 }
 
-// NewRegistry asks for a registry to be connected.
-type NewRegistry struct {
-	Name              string  `json:"name"`
-	Address           string  `json:"address"`
-	CA                string  `json:"ca,omitempty"                description:"certificates in PEM, for a CA of one's own"`
-	Account           string  `json:"account,omitempty"`
-	Secret            string  `json:"secret,omitempty"            description:"sealed, and never shown again"`
-	RequestsPerSecond float64 `json:"requestsPerSecond,omitempty"`
-	TransfersAtOnce   int     `json:"transfersAtOnce,omitempty"`
-}
-
-// Registry is a connected registry, without its secret.
-type Registry struct {
-	Name              string    `json:"name"`
-	Address           string    `json:"address"`
-	OwnCA             bool      `json:"ownCA"`
-	Account           string    `json:"account,omitempty"`
-	RequestsPerSecond float64   `json:"requestsPerSecond"`
-	TransfersAtOnce   int       `json:"transfersAtOnce"`
-	Connected         time.Time `json:"connected"`
-}
-
-// Registries are all that are connected.
-type Registries struct {
-	Items []Registry `json:"items"`
-}
-
 // CharterDocument is a charter to be adopted.
 type CharterDocument struct {
 	Document string `json:"document" description:"the YAML itself"`
@@ -232,6 +205,7 @@ type Plan struct {
 // PlanPlace is one destination of a plan.
 type PlanPlace struct {
 	Repository   string    `json:"repository"`
+	Checked      time.Time `json:"checked"      description:"when it was last seen to take a push"`
 	Move         int       `json:"move"         description:"pieces"`
 	MoveBytes    int64     `json:"moveBytes"`
 	Present      int       `json:"present"      description:"pieces"`

@@ -17,6 +17,7 @@ import (
 	"dovrak/console"
 	"dovrak/jobs"
 	"dovrak/registry"
+	"dovrak/secrets"
 	"dovrak/service"
 	"dovrak/store"
 	"dovrak/store/seal"
@@ -78,8 +79,12 @@ func serve(ctx context.Context, s settings, log *slog.Logger, out io.Writer) err
 	if err != nil {
 		return err
 	}
+	sources, err := secrets.New(s.SecretSources)
+	if err != nil {
+		return err
+	}
 	link := store.NewLink(st, log)
-	svc := service.New(service.Options{Store: st, Link: link, Key: key, Queue: queue, Log: log, Observe: observe(metrics)})
+	svc := service.New(service.Options{Secrets: sources, Store: st, Link: link, Key: key, Queue: queue, Log: log, Observe: observe(metrics)})
 	if err := svc.FirstStart(ctx, func(token string) error { return giveFirstToken(s.FirstTokenFile, token, out) }); err != nil {
 		return err
 	}

@@ -6,6 +6,8 @@ import (
 	"net"
 	"os"
 
+	"dovrak/secrets"
+
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 )
@@ -21,6 +23,8 @@ type settings struct {
 	TLSKey         string `yaml:"tlsKey"`
 	BehindProxy    bool   `yaml:"behindProxy"`
 	LogLevel       string `yaml:"logLevel"`
+
+	SecretSources map[string]secrets.Source `yaml:"secretSources"` // in the file alone
 }
 
 // option ties one setting to its flag and its variable.

@@ -3,6 +3,7 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -38,7 +39,7 @@ func TestSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := settings{DatabaseURL: "postgres://file", Listen: "127.0.0.1:2", KeyFile: "flag.key", BehindProxy: true, LogLevel: "info"}
-	if s != want {
+	if !reflect.DeepEqual(s, want) {
 		t.Errorf("got %+v, want %+v", s, want)
 	}
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"strings"
+	"time"
 
 	"dovrak/core/charter"
 	"dovrak/core/image"
@@ -22,6 +23,7 @@ type Promotion struct {
 // Place is one destination of a promotion.
 type Place struct {
 	Repository string      `json:"repository"` // REGISTRY/REPOSITORY
+	Checked    time.Time   `json:"checked"`    // when it was last seen that it may be pushed to
 	Copy       Copy        `json:"copy"`
 	Tags       []TagChange `json:"tags"` // in the order in which they are pointed: fixed first, the standing tag last
 }

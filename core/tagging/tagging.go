@@ -64,6 +64,7 @@ type Rules struct {
 	Environment string
 	Standing    string // the moving tag that says what stands there
 	Fixed       []Pattern
+	NoOverwrite bool // the registry itself lets no tag of the repository be overwritten
 }
 
 // FixedBy gives the pattern that makes a tag fixed.
@@ -98,6 +99,12 @@ func (r Rules) Judge(c Change) error {
 		refusal.Rule = fmt.Sprintf("standing tag %s in %s", r.Standing, r.Environment)
 		refusal.Seen = "it says what stands in " + r.Environment + ", and only a promotion moves it"
 		refusal.Remedy = "dovrak promote COMPONENT --to " + r.Environment + " --because …"
+		return refusal
+	}
+	if r.NoOverwrite && c.From != "" && c.From != c.To {
+		refusal.Rule = "the repository's tags cannot be overwritten"
+		refusal.Seen = "it means " + c.From.String() + ", and its registry lets no tag be pointed elsewhere"
+		refusal.Remedy = "take a new tag; if the registry was changed: dovrak registry declare " + c.Tag.In() + " --tags moving"
 		return refusal
 	}
 	return nil

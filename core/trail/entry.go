@@ -30,18 +30,22 @@ type Act string
 
 // The acts there are.
 const (
-	TagPointed     Act = "tag pointed"      // a tag change was asked of the registry and is seen there
-	TagNotPointed  Act = "tag not pointed"  // it was asked, and the registry shows that it did not happen
-	TagOvertaken   Act = "tag overtaken"    // it was asked, and someone else's change is seen there
-	TagUnknown     Act = "tag unknown"      // it was asked, and nobody can say what came of it
-	ImageCopied    Act = "image copied"     // every piece is there and was verified
-	PromotionAsked Act = "promotion asked"  // with its plan
-	PromotionDone  Act = "promotion done"   // every place was asked again and holds
-	PromotionEnded Act = "promotion failed" // it could not be done; the state says what did happen
-	CharterAdopted Act = "charter adopted"
-	RegistryAdded  Act = "registry added"
-	TokenIssued    Act = "token issued"
-	TokenRevoked   Act = "token revoked"
+	TagPointed      Act = "tag pointed"      // a tag change was asked of the registry and is seen there
+	TagNotPointed   Act = "tag not pointed"  // it was asked, and the registry shows that it did not happen
+	TagOvertaken    Act = "tag overtaken"    // it was asked, and someone else's change is seen there
+	TagUnknown      Act = "tag unknown"      // it was asked, and nobody can say what came of it
+	ImageCopied     Act = "image copied"     // every piece is there and was verified
+	PromotionAsked  Act = "promotion asked"  // with its plan
+	PromotionDone   Act = "promotion done"   // every place was asked again and holds
+	PromotionEnded  Act = "promotion failed" // it could not be done; the state says what did happen
+	CharterAdopted  Act = "charter adopted"
+	RegistryAdded   Act = "registry added"
+	RegistryEdited  Act = "registry edited"
+	RegistryDropped Act = "registry dropped"
+	Declared        Act = "repository declared"   // Dovrak may write there
+	Undeclared      Act = "repository undeclared" // it may no more
+	TokenIssued     Act = "token issued"
+	TokenRevoked    Act = "token revoked"
 )
 
 // Entry is one thing that happened. At is the database's time, kept to the microsecond, in UTC.

@@ -48,6 +48,7 @@ type Server struct {
 	opt    Options
 	store  store
 	tokens sync.Map // token → grant
+	people sync.Map // name → Account
 	count  atomic.Int64
 }
 
@@ -57,7 +58,21 @@ func New(opt Options) (*Server, error) {
 		opt.TokenLife = 5 * time.Minute
 	}
 	s := &Server{opt: opt, store: store{opt.Dir}}
+	for name, a := range opt.Accounts {
+		s.people.Store(name, a)
+	}
 	return s, s.store.prepare()
+}
+
+// SetAccount changes what a name may do, or its secret, from now on; tokens that were issued stay.
+func (s *Server) SetAccount(name string, a Account) { s.people.Store(name, a) }
+
+func (s *Server) account(name, secret string) (Account, bool) {
+	a, ok := s.people.Load(name)
+	if !ok || a.(Account).Secret != secret {
+		return Account{}, false
+	}
+	return a.(Account), true
 }
 
 // ServeHTTP answers one request.

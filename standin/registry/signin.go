@@ -52,9 +52,9 @@ func self(r *http.Request) string {
 
 func (s *Server) allowedBasic(w http.ResponseWriter, r *http.Request, act string) bool {
 	name, secret, ok := r.BasicAuth()
-	a, known := s.opt.Accounts[name]
+	a, known := s.account(name, secret)
 	switch {
-	case !ok || !known || a.Secret != secret:
+	case !ok || !known:
 		w.Header().Set("WWW-Authenticate", `Basic realm="registry"`)
 		refuse(w, http.StatusUnauthorized, "UNAUTHORIZED", "name and secret are needed")
 		return false
@@ -72,8 +72,8 @@ func (a Account) may(act string) bool {
 // issue gives a token for those of the scopes asked that the account may have.
 func (s *Server) issue(w http.ResponseWriter, r *http.Request) {
 	name, secret, _ := r.BasicAuth()
-	a, known := s.opt.Accounts[name]
-	if !known || a.Secret != secret {
+	a, known := s.account(name, secret)
+	if !known {
 		refuse(w, http.StatusUnauthorized, "UNAUTHORIZED", "no such account, or another secret")
 		return
 	}

@@ -1,0 +1,274 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"dovrak/api/wire"
+	sim "dovrak/standin/registry"
+)
+
+// step finds one step of a check.
+func step(t *testing.T, c wire.RegistryCheck, name string) wire.CheckStep {
+	t.Helper()
+	i := slices.IndexFunc(c.Steps, func(s wire.CheckStep) bool { return s.Name == name })
+	if i < 0 {
+		t.Fatalf("no step %s in %+v", name, c)
+	}
+	return c.Steps[i]
+}
+
+// TestChecks: what each step of a check says, of accounts and registries of every temper.
+func TestChecks(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	w.hut.sim.SetAccount("reader", sim.Account{Secret: secret, Pull: true})
+	w.forge.sim.SetAccount("reader", sim.Account{Secret: secret, Pull: true})
+	w.in(secret).ok("registry", "add", "hut-reader", "--address", w.hut.URL, "--account", "reader", "--secret-file", "-")
+	w.in(secret).ok("registry", "add", "forge-reader", "--address", w.forge.URL, "--account", "reader", "--secret-file", "-")
+	w.declare("hut-reader/live/snowpack-model", "forge-reader/bench/snowpack-model")
+	for _, tt := range []struct {
+		args []string
+		code int
+		want map[string]string // step → result and what is said with it
+	}{
+		{[]string{"hut", "--repository", "live/snowpack-model"}, 0, map[string]string{
+			"name": "holds an address", "connection": "holds connected to 127.0.0.1", "certificate": "absent plain HTTP",
+			"API": "holds signs in by basic", "sign-in": "holds as dovrak", "clock": "holds within", "pull": "holds nothing is there under that name yet",
+			"public": "absent without a credential", "push": "holds the right to put a manifest is not proved",
+			"referrers": "absent fallback tag", "mount": "not tried no blob is known", "delete": "not tried --for delete",
+		}},
+		{[]string{"forge", "--repository", "bench/snowpack-model", "--for", "push,delete"}, 0, map[string]string{
+			"API": "holds signs in by token at http://", "pull": "holds HEAD of the manifest build-41", "tag paging": "holds asked for one tag, it gives one",
+			"push": "holds opened and cancelled", "delete": "cannot tell 404",
+		}},
+		{[]string{"forge", "--repository", "bench/elsewhere"}, 0, map[string]string{"pull": "holds", "push": "not tried not declared"}},
+		{[]string{"forge"}, 0, map[string]string{"pull": "holds HEAD of the manifest"}}, // in the charter's place
+		// The point of it all: an account that may pull but not push, by basic and by token.
+		{[]string{"hut-reader", "--repository", "live/snowpack-model"}, 5, map[string]string{
+			"sign-in": "holds says nothing yet of what the account may do", "pull": "holds",
+			"push": "fails the account may not push to hut-reader/live/snowpack-model: 403 Forbidden, DENIED",
+		}},
+		{[]string{"forge-reader", "--repository", "bench/snowpack-model", "--for", "push,delete"}, 5, map[string]string{
+			"sign-in": "holds as reader", "pull": "holds", "push": "fails the account may not push to forge-reader/bench/snowpack-model: 401",
+			"delete": "fails may not delete",
+		}},
+	} {
+		r := w.run(append([]string{"registry", "check", "-o", "json"}, tt.args...)...)
+		var c wire.RegistryCheck
+		if err := json.Unmarshal([]byte(r.out), &c); err != nil || r.code != tt.code {
+			t.Fatalf("%v ended with %d: %s%s", tt.args, r.code, r.out, r.err)
+		}
+		for name, want := range tt.want {
+			s := step(t, c, name)
+			if said, ok := strings.CutPrefix(want, s.Result); !ok || !strings.Contains(s.Seen, strings.TrimSpace(said)) {
+				t.Errorf("%v: %s %s: %s, want %s", tt.args, name, s.Result, s.Seen, want)
+			}
+		}
+	}
+	if left := w.hut.sessions(t) + w.forge.sessions(t); left != 0 {
+		t.Errorf("%d upload sessions were left", left)
+	}
+	if got := w.ok("registry", "list"); !strings.Contains(got, "push fails") || !strings.Contains(got, "nothing fails") {
+		t.Errorf("the list does not tell what was seen:\n%s", got)
+	}
+	if got := w.ok("registry", "destinations"); !strings.Contains(got, "hut/live/snowpack-model") || !strings.Contains(got, "charter, live") {
+		t.Errorf("destinations:\n%s", got)
+	}
+}
+
+// TestABrokenConnectionSaysWhere: the first step that fails says what is wrong, and those that stand on it are not tried.
+func TestABrokenConnectionSaysWhere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.in(secret).ok("registry", "add", "old", "--address", w.hut.URL, "--account", "dovrak", "--secret-file", "-")
+	check := func() wire.RegistryCheck {
+		c, err := w.client().CheckRegistry(t.Context(), "old", wire.NewCheck{Repository: "live/snowpack-model"})
+		must(t, err)
+		return c
+	}
+	w.hut.breaks(func(*http.Request) sim.Fault { return sim.Fault{Status: 404} })
+	if s := step(t, check(), "API"); s.Result != "fails" || !strings.Contains(s.Seen, "404") {
+		t.Errorf("a server that is no registry: %+v", s)
+	}
+	w.hut.breaks(nil)
+	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: "another", Pull: true})
+	c := check()
+	if s := step(t, c, "sign-in"); s.Result != "fails" || !strings.Contains(s.Remedy, "expired or was replaced") {
+		t.Errorf("a replaced secret: %+v", s)
+	}
+	if s := step(t, c, "push"); s.Result != "not tried" || !strings.Contains(s.Seen, "sign-in") {
+		t.Errorf("what stands on it: %+v", s)
+	}
+	w.hut.Close()
+	if s := step(t, check(), "connection"); s.Result != "fails" || !strings.Contains(s.Seen, "refused") {
+		t.Errorf("nobody there: %+v", s)
+	}
+}
+
+// TestAPlanLooksAtItsPlaces: a place that was not seen to take a push is checked before anything moves there, and one
+// that may not be pushed to is refused with what the registry said.
+func TestAPlanLooksAtItsPlaces(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	c, err := w.client().Plan(t.Context(), wire.NewPlan{Component: "snowpack-model", To: "live"})
+	must(t, err)
+	if posts := w.hut.since("POST"); len(posts) != 0 || time.Since(c.Places[0].Checked) > time.Hour {
+		t.Errorf("a place that was checked today is checked again: %v, %s", posts, c.Places[0].Checked)
+	}
+	w.sql("UPDATE registry_checks SET at = at - interval '25 hours'")
+	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: secret, Pull: true})
+	r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x")
+	if r.code != 3 || !strings.Contains(r.err, "the account may not push to hut/live/snowpack-model: 403 Forbidden, DENIED") {
+		t.Errorf("promoting to where nothing may be pushed: %d %s", r.code, r.err)
+	}
+	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: secret, Pull: true, Push: true})
+	w.ok("promote", "snowpack-model", "--to", "live", "--because", "the account may push now")
+}
+
+// TestEditing: what a connection's settings may become, and what of it is refused.
+func TestEditing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	other := newSide(t, sim.Basic)
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		says string
+	}{
+		{"a label and a limit", []string{"--label", "region=mountain", "--requests-per-second", "20"}, 0, "region=mountain"},
+		{"a label away", []string{"--label", "region="}, 0, ""},
+		{"a label that is none", []string{"--label", "Region=mountain"}, 2, "the label Region=mountain"},
+		{"its secret to another host", []string{"--address", other.URL}, 3, "goes to the host it was given for"},
+		{"its secret to another sign-in", []string{"--sign-in-host", "elsewhere.example"}, 3, "goes to the host it was given for"},
+		{"another host with the secret again", []string{"--address", other.URL, "--account", "dovrak", "--secret-file", "-"}, 0, other.URL},
+		{"plain HTTP elsewhere", []string{"--address", "http://hut.example", "--anonymous"}, 2, "unless it is said"},
+		{"a wrong secret", []string{"--account", "dovrak", "--secret-file", filepath.Join(w.dir, "log")}, 1, "credential"},
+		{"an account alone", []string{"--account", "dovrak"}, 2, "without its secret"},
+		{"two credentials", []string{"--anonymous", "--secret-source", "x"}, 2, "more than one credential"},
+		{"a source that nobody declared", []string{"--secret-source", "x"}, 1, "No secret source is declared"},
+		{"unchecked without an owner", []string{"--unverified-until", "2026-03-03"}, 2, "an owner and an end"},
+		{"unchecked for ever", []string{"--unverified-owner", "Ylva", "--unverified-until", "2099-01-01"}, 2, "31 days"},
+		{"unchecked until tomorrow", []string{"--unverified-owner", "Ylva", "--unverified-until",
+			time.Now().UTC().Add(24 * time.Hour).Format(time.RFC3339)}, 0, "unchecked certificates, by Ylva until"},
+		{"checked again", []string{"--unverified-owner", ""}, 0, ""},
+	} {
+		r := w.in(secret).run(append([]string{"registry", "edit", "hut"}, tt.args...)...)
+		if r.code != tt.code || !strings.Contains(r.out+r.err, tt.says) {
+			t.Errorf("%s: %d, %s%s", tt.name, r.code, r.out, r.err)
+		}
+	}
+	if r := w.run("registry", "edit", "huut", "--label", "a=b"); r.code != 1 || !strings.Contains(r.err, "did you mean hut?") {
+		t.Errorf("a slip of typing: %d %s", r.code, r.err)
+	}
+	trail := w.ok("trail", "-o", "json")
+	if strings.Count(trail, `"registry edited"`) != 5 || !strings.Contains(trail, `"address, secret"`) || strings.Contains(trail, secret) {
+		t.Errorf("the trail: %s", trail)
+	}
+}
+
+// TestDropping: a registry that the charter needs stays; another goes, its secret with it, and its name is free again.
+func TestDropping(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	if r := w.run("registry", "drop", "hut"); r.code != 3 || !strings.Contains(r.err, "a place of the environment live: hut/live/{component}") {
+		t.Errorf("the charter's registry: %d %s", r.code, r.err)
+	}
+	for range 2 {
+		w.in(secret).ok("registry", "add", "spare", "--address", w.hut.URL, "--account", "dovrak", "--secret-file", "-")
+		w.ok("registry", "drop", "spare")
+	}
+	if n := w.count("SELECT count(*) FROM registries WHERE name = 'spare' AND credential_sealed IS NULL AND dropped_at IS NOT NULL"); n != 2 {
+		t.Errorf("%d dropped registries without a secret", n)
+	}
+	if r := w.run("show", "spare/live/snowpack-model:live"); r.code != 1 || !strings.Contains(r.err, "No registry is connected under this name") {
+		t.Errorf("a dropped registry: %d %s", r.code, r.err)
+	}
+}
+
+// TestASecretIsReplacedAtOnce: the next request signs in anew, in a process that has the old one in use.
+func TestASecretIsReplacedAtOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("registry", "check", "hut")
+	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: "new-word", Pull: true, Push: true})
+	w.in("new-word").ok("registry", "edit", "hut", "--account", "dovrak", "--secret-file", "-")
+	w.ok("registry", "check", "hut")
+	if raw, err := os.ReadFile(w.logFile()); err != nil || strings.Contains(string(raw), secret) || strings.Contains(string(raw), "new-word") {
+		t.Errorf("the log repeats a secret, or cannot be read: %v", err)
+	}
+}
+
+// TestSecretSources: the settings declare them, a registry names one, and none goes to a host that it is not for.
+func TestSecretSources(t *testing.T) {
+	t.Parallel()
+	w := newWorldWithout(t)
+	file := filepath.Join(w.dir, "dovrak.yaml")
+	must(t, os.WriteFile(filepath.Join(w.dir, "hut.secret"), []byte(secret+"\n"), 0o600))
+	must(t, os.WriteFile(file, fmt.Appendf(nil, `secretSources:
+  hut-desk: {hosts: [%q], account: dovrak, file: %q}
+  forge-hourly: {hosts: [%q], command: [/bin/echo, '{"account": "dovrak", "secret": "%s"}']}
+`, host(w.hut), filepath.Join(w.dir, "hut.secret"), host(w.forge), secret), 0o600))
+	w.kill()
+	w.start("DOVRAK_CONFIG=" + file)
+	w.ok("registry", "add", "hut", "--address", w.hut.URL, "--secret-source", "hut-desk")
+	w.ok("registry", "add", "forge", "--address", w.forge.URL, "--secret-source", "forge-hourly")
+	if r := w.run("registry", "add", "two", "--address", w.forge.URL, "--secret-source", "hut-desk"); r.code != 3 ||
+		!strings.Contains(r.err, "a secret source is bound to its hosts") {
+		t.Errorf("one registry's secret for another: %d %s", r.code, r.err)
+	}
+	if n := w.count("SELECT count(*) FROM registries WHERE credential_sealed IS NOT NULL"); n != 0 {
+		t.Errorf("%d secrets of sources are in the database", n)
+	}
+	must(t, os.WriteFile(filepath.Join(w.dir, "hut.secret"), []byte("new-word\n"), 0o600))
+	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: "new-word", Pull: true})
+	if r := w.run("show", "hut/live/snowpack-model:live"); r.code != 1 || !strings.Contains(r.err, "nothing under this name") {
+		t.Errorf("a secret that was replaced in its file: %d %s", r.code, r.err)
+	}
+}
+
+func host(s *side) string { return strings.TrimPrefix(s.URL, "http://") }
+
+// TestDestinationsAreDeclared: nothing is written where neither the charter nor anyone by hand lets Dovrak write, and the
+// refusal names what was probably meant.
+func TestDestinationsAreDeclared(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	ref := w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	for to, says := range map[string]string{
+		"hut/live/snowpack-modle": "did you mean hut/live/snowpack-model?",
+		"hut/prod/snowpack-model": "did you mean forge/bench/snowpack-model?",
+		"hut/live/gauge":          "dovrak registry declare hut/live/gauge",
+	} {
+		if r := w.run("copy", ref, to); r.code != 3 || !strings.Contains(r.err, says) || !strings.Contains(r.err, "destinations are declared") {
+			t.Errorf("%s: %d %s", to, r.code, r.err)
+		}
+	}
+	if asked := w.hut.since("POST"); len(asked) != 0 {
+		t.Errorf("a refusal wrote: %v", asked)
+	}
+	w.ok("registry", "declare", "hut/live/gauge", "--owner", "Tormod", "--tags", "fixed")
+	w.ok("copy", ref, "hut/live/gauge")
+	gauge := "hut/live/gauge@" + ref[strings.IndexByte(ref, '@')+1:]
+	w.ok("point", gauge, "a", "--because", "x")
+	second := w.push(build(t, 42, "2.15.0", both, 1<<10), "build-42")
+	w.ok("copy", second, "hut/live/gauge")
+	if r := w.run("point", "hut/live/gauge@"+second[strings.IndexByte(second, '@')+1:], "a", "--because", "x"); r.code != 3 ||
+		!strings.Contains(r.err, "tags cannot be overwritten") {
+		t.Errorf("overwriting where nothing can be: %d %s", r.code, r.err)
+	}
+	w.ok("registry", "undeclare", "hut/live/gauge")
+	if r := w.run("point", gauge, "b", "--because", "x"); r.code != 3 || !strings.Contains(r.err, "destinations are declared") {
+		t.Errorf("after it was undeclared: %d %s", r.code, r.err)
+	}
+}
