@@ -18,6 +18,8 @@ var statusOf = map[problem.Kind]int{
 	problem.NotSignedIn:   http.StatusUnauthorized,
 	problem.NotPermitted:  http.StatusForbidden,
 	problem.NotFound:      http.StatusNotFound,
+	problem.Removed:       http.StatusGone,
+	problem.Denied:        http.StatusBadGateway,
 	problem.Refused:       http.StatusConflict,
 	problem.Busy:          http.StatusConflict,
 	problem.RegistryError: http.StatusBadGateway,

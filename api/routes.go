@@ -30,9 +30,6 @@ type (
 	numbered struct {
 		Number int64 `path:"number" param:"number" json:"-" required:"true"`
 	}
-	imageQuery struct {
-		Reference string `query:"reference" json:"-" required:"true" description:"a full reference"`
-	}
 	trailQuery struct {
 		PageQuery
 		Subject   string `query:"subject"   json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
@@ -133,6 +130,8 @@ func routes() []route {
 		call(http.MethodDelete, "/api/v1/tokens/:number", service.Keep, "revokeToken", "Revoke a token", revokeToken),
 
 		call(http.MethodGet, "/api/v1/image", service.Read, "image", "What a reference means", showImage),
+		{method: http.MethodGet, path: "/api/v1/content", needs: service.Read, id: "content", summary: "The very bytes of a manifest or config",
+			in: contentQuery{}, out: "", media: "application/octet-stream", handle: (*API).content},
 		call(http.MethodPost, "/api/v1/tag-changes", service.Point, "point", "Point tags", point),
 		call(http.MethodGet, "/api/v1/copies", service.Read, "copies", "Copies, newest first", copies),
 		call(http.MethodPost, "/api/v1/copies", service.Copy, "copy", "Copy an image", askCopy).starts(),
@@ -225,15 +224,6 @@ func issueToken(ctx context.Context, a *API, by service.Actor, in wire.NewToken)
 
 func revokeToken(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Health, error) {
 	return wire.Health{Status: "revoked"}, a.service.RevokeToken(ctx, by, in.Number)
-}
-
-func showImage(ctx context.Context, a *API, by service.Actor, in imageQuery) (wire.Image, error) {
-	ref, err := image.ParseReference(in.Reference)
-	if err != nil {
-		return wire.Image{}, err
-	}
-	img, err := a.service.Show(ctx, by, ref)
-	return viewImage(img), err
 }
 
 func point(ctx context.Context, a *API, by service.Actor, in wire.NewPoint) (wire.TagChanges, error) {

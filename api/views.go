@@ -10,7 +10,6 @@ import (
 	"dovrak/service"
 	"dovrak/store"
 
-	"github.com/opencontainers/go-digest"
 )
 
 func viewActor(a service.Actor) wire.Actor {
@@ -39,38 +38,6 @@ func utc(t *time.Time) *time.Time {
 	}
 	u := t.UTC()
 	return &u
-}
-
-func viewImage(i service.Image) wire.Image {
-	exact := i.Ref
-	exact.Tag = "" // a digest says it all
-	out := wire.Image{Reference: exact.String(), Digest: i.Ref.Digest.String(), MediaType: i.MediaType, Index: i.Index, Seen: i.SeenAt,
-		Created: utc(i.Created), Version: i.Version, Annotations: i.Annotations}
-	counted := map[digest.Digest]bool{}
-	for _, p := range i.Platforms {
-		pi := wire.PlatformImage{
-			Platform: p.Platform.String(),
-			Digest:   p.Digest.String(),
-			Size:     p.Size,
-			Created:  utc(p.Created),
-			Labels:   p.Labels,
-			Layers:   []wire.Layer{},
-		}
-		shared := p.Size
-		for _, l := range p.Layers {
-			pi.Layers = append(pi.Layers, wire.Layer{Digest: l.Digest.String(), Size: l.Size, MediaType: l.MediaType})
-			if counted[l.Digest] {
-				shared -= l.Size
-			}
-			counted[l.Digest] = true
-		}
-		out.Size += shared
-		out.Platforms = append(out.Platforms, pi)
-	}
-	if out.Platforms == nil {
-		out.Platforms = []wire.PlatformImage{}
-	}
-	return out
 }
 
 func viewPointed(p service.Pointed) wire.TagChange {

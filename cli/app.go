@@ -9,9 +9,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"reflect"
 	"strings"
 
 	"dovrak/client"
+	"dovrak/core/image"
 	"dovrak/core/problem"
 
 	"github.com/goccy/go-yaml"
@@ -109,7 +111,8 @@ func (a *App) settle() error {
 
 func (a *App) client() *client.Client { return &client.Client{Server: a.server, Token: a.token} }
 
-// print gives v as JSON or YAML, or calls table.
+// print gives v as JSON or YAML, or calls table. Behind a pointer, what a terminal would act on is made visible first:
+// labels and tags are whatever somebody once pushed.
 func (a *App) print(v any, table func()) error {
 	switch a.output {
 	case "json":
@@ -128,8 +131,40 @@ func (a *App) print(v any, table func()) error {
 		_, err = a.Out.Write(raw)
 		return err
 	}
+	clean(reflect.ValueOf(v))
 	table()
 	return nil
+}
+
+// clean makes every string below a pointer safe for a terminal.
+func clean(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			clean(v.Elem())
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				clean(v.Field(i))
+			}
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			clean(v.Index(i))
+		}
+	case reflect.Map:
+		if m, ok := v.Interface().(map[string]string); ok {
+			for k, s := range m {
+				delete(m, k)
+				m[image.Visible(k)] = image.Visible(s)
+			}
+		}
+	case reflect.String:
+		if v.CanSet() {
+			v.SetString(image.Visible(v.String()))
+		}
+	}
 }
 
 // ended is how a command ends that did its work and found something to tell by its exit code alone.
@@ -188,7 +223,7 @@ func (a *App) tell(p *problem.Problem) {
 		{"asked", p.Asked}, {"seen", p.Seen}, {"where", p.Where}, {"rule", p.Rule}, {"remedy", p.Remedy},
 	} {
 		if l.text != "" {
-			fmt.Fprintf(a.Err, "  %s %s\n", a.dim(fmt.Sprintf("%-6s", l.name)), l.text)
+			fmt.Fprintf(a.Err, "  %s %s\n", a.dim(fmt.Sprintf("%-6s", l.name)), image.Visible(l.text))
 		}
 	}
 }

@@ -2,9 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"maps"
-	"slices"
-	"time"
 
 	"dovrak/api/wire"
 	"dovrak/client"
@@ -12,78 +9,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 )
-
-func (a *App) show() *cobra.Command {
-	return &cobra.Command{
-		Use:     "show IMAGE",
-		Short:   "Show what an image is: digest, platforms, layers, labels, age",
-		Example: "  dovrak show forge/bench/snowpack-model:build-41",
-		Args:    args(1, "show REGISTRY/REPOSITORY:TAG or show REGISTRY/REPOSITORY@DIGEST"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			img, err := a.client().Image(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(img, func() { a.drawImage(args[0], img) })
-		},
-	}
-}
-
-func (a *App) drawImage(asked string, img wire.Image) {
-	now := time.Now()
-	fmt.Fprintf(a.Out, "%s  %s\n", a.bold(asked), img.Version)
-	fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(img.Digest), img.Digest)
-	what := "one image"
-	if img.Index {
-		what = fmt.Sprintf("index of %d platforms", len(img.Platforms))
-	}
-	built := ""
-	if img.Created != nil {
-		built = fmt.Sprintf(", built %s ago (%s)", age(*img.Created, now), clock(*img.Created))
-	}
-	fmt.Fprintf(a.Out, "%s, %s%s, %s\n\n", what, size(img.Size), built, a.dim("seen "+img.Seen.Format("15:04:05")+" UTC"))
-	t := a.ledger("platform", "digest", "", "size", "created")
-	right(t, 4)
-	for _, p := range img.Platforms {
-		created := ""
-		if p.Created != nil {
-			created = clock(*p.Created)
-		}
-		t.AppendRow(table.Row{a.bold(p.Platform), a.plate(p.Digest), "", a.bold(size(p.Size)), created})
-		for i, l := range p.Layers {
-			t.AppendRow(table.Row{a.dim(fmt.Sprintf("  layer %d", i+1)), a.plate(l.Digest), "", size(l.Size), ""})
-		}
-	}
-	t.Render()
-	a.drawLabels(img)
-}
-
-// drawLabels prints the labels that all platforms share once, and the others by platform.
-func (a *App) drawLabels(img wire.Image) {
-	shared := map[string]string{}
-	if len(img.Platforms) > 0 {
-		maps.Copy(shared, img.Platforms[0].Labels)
-	}
-	for _, p := range img.Platforms {
-		maps.DeleteFunc(shared, func(k, v string) bool { return p.Labels[k] != v })
-	}
-	t := a.ledger("label", "value")
-	for _, k := range slices.Sorted(maps.Keys(shared)) {
-		t.AppendRow(table.Row{k, shared[k]})
-	}
-	for _, p := range img.Platforms {
-		for _, k := range slices.Sorted(maps.Keys(p.Labels)) {
-			if _, ok := shared[k]; !ok {
-				t.AppendRow(table.Row{k + a.dim(" "+p.Platform), p.Labels[k]})
-			}
-		}
-	}
-	if t.Length() > 0 {
-		fmt.Fprintln(a.Out)
-		t.Render()
-	}
-	fmt.Fprintf(a.Out, "\n%s  %s\n", a.dim("exact"), img.Reference)
-}
 
 func (a *App) point() *cobra.Command {
 	var because string
@@ -97,7 +22,7 @@ func (a *App) point() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				t := a.ledger("tag", "from", "", "to")
 				for _, c := range out.Items {
 					arrow := "→"
@@ -147,7 +72,7 @@ func (a *App) copy() *cobra.Command {
 			if w.Problem != nil {
 				return client.Problem(*w.Problem)
 			}
-			return a.print(w, func() { a.drawCopy(w) })
+			return a.print(&w, func() { a.drawCopy(w) })
 		},
 	}
 	cmd.Flags().BoolVar(&verify, "verify", false, "ask the destination for every piece again, however lately it was verified")
@@ -181,7 +106,7 @@ func (a *App) copies() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				t := a.ledger("copy", "state", "image", "from", "to", "by", "asked")
 				right(t, 1)
 				for _, c := range out.Items {

@@ -46,7 +46,7 @@ func (a *App) charter() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(c, func() {
+				return a.print(&c, func() {
 					fmt.Fprintf(
 						a.Out,
 						"%s: %d components, environments %s\n",
@@ -68,7 +68,7 @@ func (a *App) charter() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(out, func() { fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version) })
+				return a.print(&out, func() { fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version) })
 			},
 		},
 		&cobra.Command{
@@ -78,7 +78,7 @@ func (a *App) charter() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(out, func() {
+				return a.print(&out, func() {
 					fmt.Fprintf(a.Out, "# charter %d, adopted %s UTC\n%s", out.Version, clock(out.Adopted), out.Document)
 				})
 			},
@@ -115,7 +115,7 @@ func (a *App) tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				fmt.Fprintf(a.Err, "token %d for %s, until %s UTC; it is shown this once:\n", out.Number, n.Name, clock(out.Expires))
 				fmt.Fprintln(a.Out, out.Token)
 			})
@@ -147,7 +147,7 @@ func (a *App) tokenList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				t := a.ledger("token", "bearer", "kind", "issued", "until", "")
 				right(t, 1)
 				for _, k := range out.Items {
@@ -172,7 +172,7 @@ func (a *App) whoami() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				fmt.Fprintf(
 					a.Out,
 					"%s (%s) at %s, until %s UTC\nmay %s\n",

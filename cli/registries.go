@@ -151,7 +151,7 @@ func (a *App) registryAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				fmt.Fprintf(a.Out, "%s is connected at %s; what it permits: dovrak registry check %s\n", a.bold(out.Name), out.Address, out.Name)
 			})
 		},
@@ -176,7 +176,7 @@ func (a *App) registryEdit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() { a.drawRegistries([]wire.Registry{out}) })
+			return a.print(&out, func() { a.drawRegistries([]wire.Registry{out}) })
 		},
 	}
 	c.flags(cmd.Flags())
@@ -206,7 +206,7 @@ func (a *App) registryList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() { a.drawRegistries(out.Items) })
+			return a.print(&out, func() { a.drawRegistries(out.Items) })
 		},
 	}
 }
@@ -279,7 +279,7 @@ func (a *App) registryCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(out, func() { a.drawCheck(out) }); err != nil {
+			if err := a.print(&out, func() { a.drawCheck(out) }); err != nil {
 				return err
 			}
 			if slices.ContainsFunc(out.Steps, func(s wire.CheckStep) bool { return s.Result == "fails" }) {
@@ -338,7 +338,7 @@ func (a *App) registryDeclare() *cobra.Command {
 			if err := a.client().Declare(cmd.Context(), n); err != nil {
 				return err
 			}
-			return a.print(n, func() {
+			return a.print(&n, func() {
 				fmt.Fprintf(a.Out, "Dovrak may write to %s; %s answers for it\n", a.bold(n.Repository), n.Owner)
 			})
 		},
@@ -369,7 +369,7 @@ func (a *App) registryDestinations() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				now := time.Now()
 				t := a.ledger("repository", "declared by", "answers for it", "there", "public", "tags", "seen")
 				for _, d := range out.Items {

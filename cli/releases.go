@@ -72,7 +72,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) err
 	if w.Problem != nil {
 		return client.Problem(*w.Problem)
 	}
-	return a.print(w, func() {
+	return a.print(&w, func() {
 		took := ""
 		if w.Began != nil && w.EndedAt != nil {
 			took = fmt.Sprintf(" in %.1f s", w.EndedAt.Sub(*w.Began).Seconds())
@@ -126,7 +126,7 @@ func (a *App) promotions() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				t := a.ledger("promotion", "state", "component", "version", "image", "to", "by", "asked", "because")
 				right(t, 1)
 				for _, p := range out.Items {
@@ -159,7 +159,7 @@ func (a *App) standing() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				t := a.ledger("component", "environment", "place", "tag", "image", "version", "since", "seen (UTC)", "")
 				for _, r := range out.Rows {
 					for _, c := range r.Cells {
@@ -215,7 +215,7 @@ func (a *App) trail() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(out, func() {
+			return a.print(&out, func() {
 				if len(out.Items) == 0 {
 					fmt.Fprintln(a.Out, "Nothing is on the trail for this; write a tag in full: REGISTRY/REPOSITORY:TAG")
 				}
@@ -238,7 +238,7 @@ func (a *App) meantAt(cmd *cobra.Command, tag, at string) error {
 	if err != nil {
 		return err
 	}
-	return a.print(m, func() {
+	return a.print(&m, func() {
 		until := "and still does"
 		if m.Until != nil {
 			until = "until " + clock(*m.Until) + " UTC"

@@ -228,11 +228,6 @@ func (c *Client) RevokeToken(ctx context.Context, number int64) error {
 	return err
 }
 
-// Image looks at an image.
-func (c *Client) Image(ctx context.Context, reference string) (wire.Image, error) {
-	return get[wire.Image](ctx, c, "/api/v1/image", url.Values{"reference": {reference}})
-}
-
 // Point points tags.
 func (c *Client) Point(ctx context.Context, n wire.NewPoint) (wire.TagChanges, error) {
 	return post[wire.TagChanges](ctx, c, "/api/v1/tag-changes", n)

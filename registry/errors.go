@@ -123,11 +123,14 @@ func (c *Client) explain(ctx context.Context, err error) error {
 		p.Title = "There is nothing under this name"
 		p.Remedy = "look at what is there, or push it first"
 	case e.Status == http.StatusUnauthorized && c.cfg.Credentials == Credential{}:
+		p.Kind = problem.Denied
 		p.Remedy = "give the registry a credential: it does not let anyone do this without one"
 	case e.Status == http.StatusUnauthorized:
+		p.Kind = problem.Denied
 		p.Remedy = "see whether the credential of " + e.Registry + " is still right; " +
 			"some registries answer so too when the account lacks the permission"
 	case e.Status == http.StatusForbidden:
+		p.Kind = problem.Denied
 		p.Remedy = "give the account the permission to " + e.Operation + " in " + e.where()
 	case e.Status == http.StatusTooManyRequests:
 		p.Kind = problem.Unreachable

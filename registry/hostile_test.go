@@ -69,7 +69,7 @@ func TestHostileRegistries(t *testing.T) {
 		{"an error's text with control characters", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusForbidden)
 			fmt.Fprint(w, `{"errors":[{"code":"DENIED","message":"\u001b[2Jgo away"}]}`)
-		}, manifestOf("1"), problem.RegistryError, `\x1b[2Jgo away`},
+		}, manifestOf("1"), problem.Denied, `\x1b[2Jgo away`},
 		{"a pushed manifest that it calls by another digest", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Docker-Content-Digest", snow.Digest.String())
 			w.WriteHeader(http.StatusCreated)

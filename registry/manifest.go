@@ -73,16 +73,18 @@ func (r *Repository) in(err error) error {
 }
 
 // Head asks what a tag means, or whether a digest is there, without its bytes. The error is of kind NotFound where
-// there is nothing. A registry that tells no digest is asked for the manifest itself.
+// there is nothing. A registry that tells no digest, or knows no HEAD, is asked for the manifest itself.
 func (r *Repository) Head(ctx context.Context, name string) (ocispec.Descriptor, error) {
+	var d digest.Digest
 	resp, err := r.c.send(ctx, r.manifestRequest("look at manifest "+name, http.MethodHead, name))
-	if err != nil {
+	if err == nil {
+		if err := drain(resp); err != nil {
+			return ocispec.Descriptor{}, err
+		}
+		d, err = image.ParseDigest(resp.Header.Get("Docker-Content-Digest"))
+	} else if Status(err) != http.StatusMethodNotAllowed {
 		return ocispec.Descriptor{}, err
 	}
-	if err := drain(resp); err != nil {
-		return ocispec.Descriptor{}, err
-	}
-	d, err := image.ParseDigest(resp.Header.Get("Docker-Content-Digest"))
 	if err != nil {
 		m, err := r.Manifest(ctx, name)
 		return ocispec.Descriptor{MediaType: m.MediaType, Digest: m.Digest, Size: m.Size()}, err

@@ -207,9 +207,9 @@ func TestFaults(t *testing.T) {
 		{"cut in the middle once", sim.Fault{CutAfter: 100}, 1, "", "", 2, false},
 		{"cut for good", sim.Fault{CutAfter: 100}, 0, problem.Unreachable, "unexpected EOF", 4, false},
 		{"a flipped byte", sim.Fault{Flip: true}, 0, problem.Altered, "", 1, false},
-		{"403 is not asked again", sim.Fault{Status: 403, Code: "DENIED"}, 0, problem.RegistryError, "403 Forbidden, DENIED", 1, false},
+		{"403 is not asked again", sim.Fault{Status: 403, Code: "DENIED"}, 0, problem.Denied, "403 Forbidden, DENIED", 1, false},
 		{"404 is not asked again", sim.Fault{Status: 404}, 0, problem.NotFound, "404", 1, false},
-		{"401 without a challenge", sim.Fault{Status: 401, Code: "UNAUTHORIZED"}, 0, problem.RegistryError, "401", 1, false},
+		{"401 without a challenge", sim.Fault{Status: 401, Code: "UNAUTHORIZED"}, 0, problem.Denied, "401", 1, false},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			var on atomic.Bool

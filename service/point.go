@@ -151,7 +151,7 @@ func (s *Service) means(ctx context.Context, at spot, tag string) (digest.Digest
 	ref := at.ref
 	ref.Tag = tag
 	d, seen, err := s.resolve(ctx, at, ref)
-	if problem.Is(err, problem.NotFound) {
+	if absent(err) {
 		return "", seen, nil
 	}
 	return d, seen, err

@@ -99,13 +99,17 @@ func (s *Service) standing(ctx context.Context, at spot, component, environment,
 // judgePlatforms refuses an image that lacks a platform which the component requires, and gives its version.
 func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d draft) (string, error) {
 	root := d.tree.Root()
-	img := Image{}
-	if err := s.showPlatforms(ctx, d.from, root, &img); err != nil {
+	img, err := s.describeTree(ctx, d.from, d.tree)
+	if err != nil {
 		return "", err
 	}
+	if c := img.Contradiction(); c != "" {
+		return "", &problem.Problem{Kind: problem.Altered, Title: "The image contradicts itself", Asked: n.Component + " to " + n.To, Seen: c,
+			Where: d.from.ref.In(), Rule: "an image is for the platform that its index says", Remedy: "have whoever built it push it again"}
+	}
 	var own image.Platform
-	if !root.Index && len(img.Platforms) == 1 {
-		own = img.Platforms[0].Platform
+	if !root.Index && len(img.Members) == 1 {
+		own = img.Members[0].Platform
 	}
 	required := law.Components[n.Component].Platforms
 	if missing := plan.Missing(required, root, own); len(missing) > 0 {
@@ -122,7 +126,7 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 			Remedy: "build it for every platform, and point the standing tag at that index",
 		}
 	}
-	return version(root, img.Platforms), nil
+	return img.Version, nil
 }
 
 func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d draft, p charter.Place) (plan.Place, error) {

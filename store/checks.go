@@ -51,8 +51,8 @@ func (q Queries) SharedBlob(ctx context.Context, at Spot) (sibling string, d dig
 	}
 	r, ok, err := first[row](q.g.WithContext(ctx).Table("holdings here").
 		Joins("JOIN holdings there ON there.registry_id = here.registry_id AND there.digest = here.digest AND there.repository <> here.repository").
-		Where("here.registry_id = ? AND here.repository = ?", at.RegistryID, at.Repository).
-		Where("NOT EXISTS (SELECT 1 FROM contents c WHERE c.digest = here.digest AND c.media_type LIKE '%manifest%' OR c.digest = here.digest AND c.media_type LIKE '%index%')").
+		Where("here.registry_id = ? AND here.repository = ? AND here.gone_at IS NULL AND there.gone_at IS NULL", at.RegistryID, at.Repository).
+		Where("NOT EXISTS (SELECT 1 FROM contents c WHERE c.digest = here.digest AND c.media_type ~ 'manifest|index')").
 		Select("there.repository, here.digest").Order("there.seen_at DESC"))
 	return r.Repository, r.Digest, ok, err
 }

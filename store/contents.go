@@ -49,14 +49,14 @@ func (q Queries) Hold(ctx context.Context, at Spot, d digest.Digest, whole bool)
 		INSERT INTO holdings (registry_id, repository, digest, seen_at, whole_at)
 		VALUES (@registry, @repository, @digest, now(), CASE WHEN @whole THEN now() END)
 		ON CONFLICT (registry_id, repository, digest) DO UPDATE
-		SET seen_at = now(), whole_at = CASE WHEN @whole THEN now() ELSE holdings.whole_at END`,
+		SET seen_at = now(), gone_at = NULL, whole_at = CASE WHEN @whole THEN now() ELSE holdings.whole_at END`,
 		map[string]any{"registry": at.RegistryID, "repository": at.Repository, "digest": d.String(), "whole": whole}).Error
 }
 
 // Forget takes back that a repository holds a digest whole: it was asked for and is not there.
 func (q Queries) Forget(ctx context.Context, at Spot, d digest.Digest) error {
-	return q.g.WithContext(ctx).Exec("DELETE FROM holdings WHERE registry_id = ? AND repository = ? AND digest = ?",
-		at.RegistryID, at.Repository, d.String()).Error
+	return q.g.WithContext(ctx).Exec(`UPDATE holdings SET whole_at = NULL, gone_at = coalesce(gone_at, now())
+		WHERE registry_id = ? AND repository = ? AND digest = ?`, at.RegistryID, at.Repository, d.String()).Error
 }
 
 // WholeWithin reports whether a repository was verified to hold all of a digest within the time.
@@ -70,15 +70,23 @@ func (q Queries) WholeWithin(ctx context.Context, at Spot, d digest.Digest, with
 // Holds reports whether a repository was seen to hold a digest.
 func (q Queries) Holds(ctx context.Context, at Spot, d digest.Digest) (bool, error) {
 	var n int64
-	err := q.g.WithContext(ctx).Table("holdings").Where("registry_id = ? AND repository = ? AND digest = ?",
+	err := q.g.WithContext(ctx).Table("holdings").Where("registry_id = ? AND repository = ? AND digest = ? AND gone_at IS NULL",
 		at.RegistryID, at.Repository, d.String()).Count(&n).Error
 	return n > 0, err
+}
+
+// HeldUntil is when a repository was last seen to hold a digest that was then seen to be gone; false if it never held it.
+func (q Queries) HeldUntil(ctx context.Context, at Spot, d digest.Digest) (time.Time, bool, error) {
+	type row struct{ SeenAt time.Time }
+	r, ok, err := first[row](q.g.WithContext(ctx).Table("holdings").Select("seen_at").
+		Where("registry_id = ? AND repository = ? AND digest = ? AND gone_at IS NOT NULL", at.RegistryID, at.Repository, d.String()))
+	return r.SeenAt, ok, err
 }
 
 // Siblings are other repositories of a registry that were seen to hold a blob or manifest, newest first.
 func (q Queries) Siblings(ctx context.Context, at Spot, d digest.Digest, limit int) ([]string, error) {
 	var out []string
-	err := q.g.WithContext(ctx).Table("holdings").Where("registry_id = ? AND repository <> ? AND digest = ?",
+	err := q.g.WithContext(ctx).Table("holdings").Where("registry_id = ? AND repository <> ? AND digest = ? AND gone_at IS NULL",
 		at.RegistryID, at.Repository, d.String()).Order("seen_at DESC").Limit(limit).Pluck("repository", &out).Error
 	return out, err
 }
@@ -90,13 +98,18 @@ type Sighting struct {
 	Tag        string
 	Digest     *digest.Digest
 	SeenAt     time.Time
+	WasDigest  *digest.Digest `gorm:"->"` // before it was seen to mean nothing,
+	WasSeenAt  *time.Time     `gorm:"->"` // and when it was last seen so
 }
 
 // See records what a tag was seen to mean at a time, unless something newer is known.
 func (q Queries) See(ctx context.Context, s Sighting) error {
 	return q.g.WithContext(ctx).Exec(`
 		INSERT INTO sightings (registry_id, repository, tag, digest, seen_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (registry_id, repository, tag) DO UPDATE SET digest = excluded.digest, seen_at = excluded.seen_at
+		ON CONFLICT (registry_id, repository, tag) DO UPDATE SET digest = excluded.digest, seen_at = excluded.seen_at,
+			was_digest = CASE WHEN excluded.digest IS NULL THEN coalesce(sightings.digest, sightings.was_digest) END,
+			was_seen_at = CASE WHEN excluded.digest IS NOT NULL THEN NULL
+				WHEN sightings.digest IS NULL THEN sightings.was_seen_at ELSE sightings.seen_at END
 		WHERE sightings.seen_at < excluded.seen_at`, s.RegistryID, s.Repository, s.Tag, s.Digest, s.SeenAt).Error
 }
 

@@ -44,7 +44,7 @@ func TestChecks(t *testing.T) {
 			"name": "holds an address", "connection": "holds connected to 127.0.0.1", "certificate": "absent plain HTTP",
 			"API": "holds signs in by basic", "sign-in": "holds as dovrak", "clock": "holds within", "pull": "holds nothing is there under that name yet",
 			"public": "absent without a credential", "push": "holds the right to put a manifest is not proved",
-			"referrers": "absent fallback tag", "mount": "not tried no blob is known", "delete": "not tried --for delete",
+			"referrers": "holds listed by the registry", "mount": "not tried no blob is known", "delete": "not tried --for delete",
 		}},
 		{[]string{"forge", "--repository", "bench/snowpack-model", "--for", "push,delete"}, 0, map[string]string{
 			"API": "holds signs in by token at http://", "pull": "holds HEAD of the manifest build-41", "tag paging": "holds asked for one tag, it gives one",
@@ -232,7 +232,7 @@ func TestSecretSources(t *testing.T) {
 	}
 	must(t, os.WriteFile(filepath.Join(w.dir, "hut.secret"), []byte("new-word\n"), 0o600))
 	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: "new-word", Pull: true})
-	if r := w.run("show", "hut/live/snowpack-model:live"); r.code != 1 || !strings.Contains(r.err, "nothing under this name") {
+	if r := w.run("show", "hut/live/snowpack-model:live"); r.code != 1 || !strings.Contains(r.err, "Nothing is there yet") {
 		t.Errorf("a secret that was replaced in its file: %d %s", r.code, r.err)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"dovrak/api/wire"
+	"dovrak/client"
 	sim "dovrak/standin/registry"
 
 	"github.com/jackc/pgx/v5"
@@ -49,7 +50,7 @@ func TestManyPointOneTag(t *testing.T) {
 			t.Errorf("change %d: %s from %.19s, but it meant %.19s", i, e.Act, e.Facts["from"], before)
 		}
 	}
-	img, err := w.client().Image(t.Context(), "forge/bench/snowpack-model:trial-ready")
+	img, err := w.client().Image(t.Context(), "forge/bench/snowpack-model:trial-ready", client.LookAt{})
 	must(t, err)
 	if img.Digest != page.Items[0].Facts["to"] {
 		t.Errorf("it means %s; the trail says %s", img.Digest, page.Items[0].Facts["to"])

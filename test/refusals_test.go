@@ -36,15 +36,15 @@ func TestRefusals(t *testing.T) {
 		{"no tag, no digest", []string{"show", "forge/bench/snowpack-model"}, 2, "neither a tag nor a digest"},
 		{"upper case", []string{"show", "forge/Bench/snowpack-model:1"}, 2, "did you mean forge/bench/snowpack-model:1?"},
 		{"unknown registry", []string{"show", "ridge/bench/x:1"}, 1, "the registries forge, hut"},
-		{"tag that is not there", []string{"show", "forge/bench/snowpack-model:nothing"}, 1, "There is nothing under this name"},
-		{"digest that is not there", []string{"show", nowhere}, 1, "There is nothing under this name"},
-		{"point at a digest that is not there", []string{"point", nowhere, "x", "--because", "y"}, 1, "There is nothing under this name"},
+		{"tag that is not there", []string{"show", "forge/bench/snowpack-model:nothing"}, 1, "Nothing is there yet under this name"},
+		{"digest that is not there", []string{"show", nowhere}, 1, "Nothing is there yet under this name"},
+		{"point at a digest that is not there", []string{"point", nowhere, "x", "--because", "y"}, 1, "Nothing is there yet under this name"},
 		{"point at a tag", []string{"point", "forge/bench/snowpack-model:build-41", "x", "--because", "y"}, 2, "a tag in place of a digest"},
 		{"point without a reason", []string{"point", ref, "x"}, 2, "no reason"},
 		{"point a name that is no tag", []string{"point", ref, "a b", "--because", "y"}, 2, "is not a tag"},
 		{"move a fixed tag", []string{"point", halfRef, "build-41", "--because", "y"}, 3, "fixed tag build-{number} in bench"},
 		{"move a standing tag by hand", []string{"point", "hut/live/snowpack-model@" + img.Index.Digest.String(), "live",
-			"--because", "y"}, 1, "There is nothing under this name"},
+			"--because", "y"}, 1, "Nothing is there yet under this name"},
 		{"copy to a tag", []string{"copy", ref, "hut/live/x:1"}, 2, "a repository was meant"},
 		{"copy onto itself", []string{"copy", ref, "forge/bench/snowpack-model"}, 2, "are one repository"},
 		{"promote what nobody knows", []string{"promote", "slope-sensor", "--to", "live", "--because", "y"}, 1, "the components snowpack-model"},
@@ -127,7 +127,7 @@ func TestARegistryFails(t *testing.T) {
 			}
 			tt.at.breaks(nil)
 			if s := w.run("show", "hut/live/snowpack-model:live"); s.code != 1 ||
-				!strings.Contains(s.err, "There is nothing under this name") {
+				!strings.Contains(s.err, "Nothing is there yet under this name") {
 				t.Errorf("the standing tag was pointed: %s", s.out)
 			}
 			if n := w.hut.sessions(t); n != 0 {

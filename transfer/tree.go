@@ -50,16 +50,22 @@ func Manifest(ctx context.Context, from *registry.Repository, keep Contents, d d
 
 // Config gives an image's config, kept like a manifest.
 func Config(ctx context.Context, from *registry.Repository, keep Contents, d ocispec.Descriptor) (image.Config, error) {
+	raw, err := ConfigBytes(ctx, from, keep, d)
+	if err != nil {
+		return image.Config{}, err
+	}
+	return image.ReadConfig(raw)
+}
+
+// ConfigBytes gives the very bytes of a config.
+func ConfigBytes(ctx context.Context, from *registry.Repository, keep Contents, d ocispec.Descriptor) ([]byte, error) {
 	_, raw, ok, err := keep.Content(ctx, d.Digest)
 	if err == nil && !ok {
 		if raw, err = from.SmallBlob(ctx, d, image.MaxConfig); err == nil {
 			err = keep.Keep(ctx, d.Digest, d.MediaType, raw)
 		}
 	}
-	if err != nil {
-		return image.Config{}, err
-	}
-	return image.ReadConfig(raw)
+	return raw, err
 }
 
 // ReadTree reads an image with everything below it. Manifests that are kept cost no request.

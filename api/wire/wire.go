@@ -79,37 +79,6 @@ type CharterVersion struct {
 	Version int64 `json:"version"`
 }
 
-// Image is what a reference means.
-type Image struct {
-	Reference   string            `json:"reference"             description:"with the digest: exact"`
-	Digest      string            `json:"digest"`
-	MediaType   string            `json:"mediaType"`
-	Index       bool              `json:"index"`
-	Seen        time.Time         `json:"seen"                  description:"when the registry said so"`
-	Created     *time.Time        `json:"created,omitempty"`
-	Version     string            `json:"version,omitempty"`
-	Size        int64             `json:"size"                  description:"of all platforms together, compressed, shared layers once"`
-	Annotations map[string]string `json:"annotations,omitempty"`
-	Platforms   []PlatformImage   `json:"platforms"`
-}
-
-// PlatformImage is the image of one platform.
-type PlatformImage struct {
-	Platform string            `json:"platform"`
-	Digest   string            `json:"digest"`
-	Size     int64             `json:"size"`
-	Created  *time.Time        `json:"created,omitempty"`
-	Labels   map[string]string `json:"labels,omitempty"`
-	Layers   []Layer           `json:"layers"`
-}
-
-// Layer is one layer of an image.
-type Layer struct {
-	Digest    string `json:"digest"`
-	Size      int64  `json:"size"`
-	MediaType string `json:"mediaType"`
-}
-
 // NewPoint asks for tags to be pointed at an image.
 type NewPoint struct {
 	Image   string   `json:"image"   description:"REGISTRY/REPOSITORY@DIGEST"`

@@ -2,6 +2,8 @@ package image
 
 import (
 	"encoding/json"
+	"maps"
+	"slices"
 	"time"
 
 	"dovrak/core/problem"
@@ -14,9 +16,26 @@ const MaxConfig = 8 << 20
 
 // Config is what an image's config says of it, as far as Dovrak asks.
 type Config struct {
-	Platform Platform
-	Created  *time.Time
-	Labels   map[string]string
+	Platform   Platform
+	OSVersion  string
+	Created    *time.Time
+	Author     string
+	Labels     map[string]string
+	Entrypoint []string
+	Command    []string
+	Env        []string
+	User       string
+	WorkingDir string
+	Ports      []string
+	History    []HistoryStep
+}
+
+// HistoryStep is one step of how the image was made. Empty steps made no layer.
+type HistoryStep struct {
+	Created *time.Time
+	By      string
+	Comment string
+	Empty   bool
 }
 
 // ReadConfig reads an image config (OCI image specification, section "Image Configuration"). Schema-2 configs have the same shape.
@@ -26,32 +45,21 @@ func ReadConfig(raw []byte) (Config, error) {
 		return Config{}, &problem.Problem{Kind: problem.Altered, Title: "This image config cannot be read", Seen: err.Error(),
 			Remedy: "have whoever built the image push it again"}
 	}
-	return Config{
-		Platform: Platform{OS: c.OS, Architecture: c.Architecture, Variant: c.Variant},
-		Created:  c.Created,
-		Labels:   c.Config.Labels,
-	}, nil
-}
-
-// Platform says for which machines an image is: os/architecture, and a variant for some.
-type Platform struct{ OS, Architecture, Variant string }
-
-// PlatformOf gives the platform of a descriptor in an index. The zero Platform means that it names none.
-func PlatformOf(d ocispec.Descriptor) Platform {
-	if d.Platform == nil {
-		return Platform{}
+	out := Config{
+		Platform:   Platform{OS: c.OS, Architecture: c.Architecture, Variant: c.Variant},
+		OSVersion:  c.OSVersion,
+		Created:    c.Created,
+		Author:     c.Author,
+		Labels:     c.Config.Labels,
+		Entrypoint: c.Config.Entrypoint,
+		Command:    c.Config.Cmd,
+		Env:        c.Config.Env,
+		User:       c.Config.User,
+		WorkingDir: c.Config.WorkingDir,
+		Ports:      slices.Sorted(maps.Keys(c.Config.ExposedPorts)),
 	}
-	return Platform{OS: d.Platform.OS, Architecture: d.Platform.Architecture, Variant: d.Platform.Variant}
-}
-
-// String is the platform as people write it, e.g. linux/arm/v7.
-func (p Platform) String() string {
-	if p == (Platform{}) {
-		return ""
+	for _, h := range c.History {
+		out.History = append(out.History, HistoryStep{h.Created, h.CreatedBy, h.Comment, h.EmptyLayer})
 	}
-	s := p.OS + "/" + p.Architecture
-	if p.Variant != "" {
-		s += "/" + p.Variant
-	}
-	return s
+	return out, nil
 }

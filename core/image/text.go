@@ -16,16 +16,29 @@ func Printable(s string) string {
 	if cut {
 		s = s[:maxShown]
 	}
+	s = visible(s, unicode.IsPrint)
+	if cut {
+		s += "…"
+	}
+	return s
+}
+
+// Visible is Printable for text that is shown whole, line by line.
+func Visible(s string) string {
+	return visible(s, func(r rune) bool { return r == '\n' || unicode.IsPrint(r) })
+}
+
+func visible(s string, fine func(rune) bool) string {
+	if strings.IndexFunc(s, func(r rune) bool { return !fine(r) }) < 0 {
+		return s
+	}
 	var b strings.Builder
 	for _, r := range s {
-		if unicode.IsPrint(r) {
+		if fine(r) {
 			b.WriteRune(r)
 			continue
 		}
 		b.WriteString(strings.Trim(strconv.QuoteRuneToASCII(r), "'"))
-	}
-	if cut {
-		b.WriteString("…")
 	}
 	return b.String()
 }

@@ -19,7 +19,9 @@ const (
 	Malformed     Kind = "malformed"     // what was asked cannot be understood
 	NotSignedIn   Kind = "not-signed-in" // no token, or one that does not count any more
 	NotPermitted  Kind = "not-permitted" // known, but without the permission
-	NotFound      Kind = "not-found"     // nothing there
+	NotFound      Kind = "not-found"     // nothing there, or nothing yet
+	Removed       Kind = "removed"       // it was there, and is no more
+	Denied        Kind = "denied"        // a registry does not let Dovrak see or do it
 	Refused       Kind = "refused"       // a rule says no; nothing was changed
 	Busy          Kind = "busy"          // another writer is at it; the same request may succeed later
 	RegistryError Kind = "registry"      // a registry answered, and the answer is no

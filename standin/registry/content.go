@@ -29,6 +29,8 @@ func (s *Server) manifest(w http.ResponseWriter, r *http.Request, repository, re
 	switch {
 	case d == "" || !ok:
 		refuse(w, http.StatusNotFound, "MANIFEST_UNKNOWN", "no manifest under "+ref)
+	case r.Method == http.MethodHead && s.opt.Quirks.NoHead:
+		refuse(w, http.StatusMethodNotAllowed, "UNSUPPORTED", "no HEAD here")
 	case r.Method == http.MethodDelete:
 		s.deleteManifest(w, repository, ref, d)
 	default:
@@ -38,7 +40,9 @@ func (s *Server) manifest(w http.ResponseWriter, r *http.Request, repository, re
 			return
 		}
 		w.Header().Set("Content-Type", media)
-		w.Header().Set("Docker-Content-Digest", d.String())
+		if !s.opt.Quirks.NoDigestHeader {
+			w.Header().Set("Docker-Content-Digest", d.String())
+		}
 		w.Header().Set("Content-Length", strconv.Itoa(len(raw)))
 		w.WriteHeader(http.StatusOK)
 		if r.Method == http.MethodGet {
@@ -73,9 +77,20 @@ func (s *Server) putManifest(w http.ResponseWriter, r *http.Request, repository,
 		refuse(w, http.StatusInternalServerError, "UNKNOWN", "the storage fails")
 		return
 	}
+	if subject := subjectOf(raw); subject != "" && !s.opt.Quirks.NoReferrers {
+		w.Header().Set("OCI-Subject", subject)
+	}
 	w.Header().Set("Location", "/v2/"+repository+"/manifests/"+d.String())
 	w.Header().Set("Docker-Content-Digest", d.String())
 	w.WriteHeader(http.StatusCreated)
+}
+
+func subjectOf(raw []byte) string {
+	var m struct{ Subject *struct{ Digest string } }
+	if json.Unmarshal(raw, &m) != nil || m.Subject == nil {
+		return ""
+	}
+	return m.Subject.Digest
 }
 
 // missing names what a manifest speaks of and the repository does not hold.
@@ -106,7 +121,12 @@ func (s *Server) missing(repository string, raw []byte) string {
 }
 
 func (s *Server) deleteManifest(w http.ResponseWriter, repository, ref string, d digest.Digest) {
-	if digest.Digest(ref).Validate() != nil { // by tag: the tag alone
+	byTag := digest.Digest(ref).Validate() != nil
+	if byTag && s.opt.Quirks.KeepsTags {
+		refuse(w, http.StatusMethodNotAllowed, "UNSUPPORTED", "delete by digest")
+		return
+	}
+	if byTag && !s.opt.Quirks.TagTakesAll { // the tag alone
 		if err := os.Remove(s.store.path("repos", repository, "_tags", ref)); err != nil {
 			refuse(w, http.StatusInternalServerError, "UNKNOWN", "the storage fails")
 			return
@@ -138,22 +158,17 @@ func (s *Server) tags(w http.ResponseWriter, r *http.Request, repository string)
 		refuse(w, http.StatusInternalServerError, "UNKNOWN", "the storage fails")
 		return
 	}
-	q := r.URL.Query()
-	for len(tags) > 0 && q.Get("last") != "" && tags[0] <= q.Get("last") {
-		tags = tags[1:]
-	}
-	if n, err := strconv.Atoi(q.Get("n")); err == nil && n > 0 && n < len(tags) {
-		tags = tags[:n]
-		w.Header().Set("Link", fmt.Sprintf(`</v2/%s/tags/list?n=%d&last=%s>; rel="next"`, repository, n, tags[n-1]))
-	}
-	w.Header().Set("Content-Type", "application/json")
-	answer(w, map[string]any{"name": repository, "tags": tags})
+	answer(w, map[string]any{"name": repository, "tags": s.page(w, r, "/v2/"+repository+"/tags/list", tags)})
 }
 
 func (s *Server) blob(w http.ResponseWriter, r *http.Request, repository, ref string) {
 	d := digest.Digest(ref)
 	if _, ok := s.store.holds(repository, "_blobs", d); d.Validate() != nil || !ok {
 		refuse(w, http.StatusNotFound, "BLOB_UNKNOWN", "no blob "+ref)
+		return
+	}
+	if at := s.opt.Quirks.BlobsAt; at != "" {
+		http.Redirect(w, r, at+"/"+d.Encoded(), http.StatusTemporaryRedirect)
 		return
 	}
 	f, err := os.Open(s.store.blobPath(d))
@@ -174,7 +189,7 @@ func (s *Server) blob(w http.ResponseWriter, r *http.Request, repository, ref st
 
 func (s *Server) openUpload(w http.ResponseWriter, r *http.Request, repository string) {
 	q := r.URL.Query()
-	if d := digest.Digest(q.Get("mount")); d != "" && q.Get("from") != "" && d.Validate() == nil {
+	if d := digest.Digest(q.Get("mount")); d != "" && q.Get("from") != "" && d.Validate() == nil && !s.opt.Quirks.NoMount {
 		if _, ok := s.store.holds(q.Get("from"), "_blobs", d); ok && s.store.link(repository, "_blobs", d.Encoded(), "") == nil {
 			w.Header().Set("Location", "/v2/"+repository+"/blobs/"+d.String())
 			w.WriteHeader(http.StatusCreated)
@@ -186,7 +201,10 @@ func (s *Server) openUpload(w http.ResponseWriter, r *http.Request, repository s
 		refuse(w, http.StatusInternalServerError, "UNKNOWN", "the storage fails")
 		return
 	}
-	w.Header().Set("Location", "/v2/"+repository+"/blobs/uploads/"+id)
+	if s.opt.Quirks.MinChunk > 0 {
+		w.Header().Set("OCI-Chunk-Min-Length", strconv.FormatInt(s.opt.Quirks.MinChunk, 10))
+	}
+	w.Header().Set("Location", s.at(r, "/v2/"+repository+"/blobs/uploads/"+id))
 	w.WriteHeader(http.StatusAccepted)
 }
 
@@ -210,6 +228,10 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, repository, id s
 			refuse(w, http.StatusRequestedRangeNotSatisfiable, "BLOB_UPLOAD_INVALID", "a chunk out of order")
 			return
 		}
+		if r.Method == http.MethodPatch && r.ContentLength < s.opt.Quirks.MinChunk && info.Size()%max(s.opt.Quirks.MinChunk, 1) != 0 {
+			refuse(w, http.StatusRequestedRangeNotSatisfiable, "SIZE_INVALID", "a chunk that is too short")
+			return
+		}
 		size, err := s.appendTo(path, r)
 		if err != nil {
 			cut()
@@ -223,7 +245,7 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, repository, id s
 // goOn answers a chunk, or closes the upload if it was the last.
 func (s *Server) goOn(w http.ResponseWriter, r *http.Request, repository, path string, size int64) {
 	if r.Method == http.MethodPatch {
-		w.Header().Set("Location", r.URL.Path)
+		w.Header().Set("Location", s.at(r, r.URL.Path))
 		w.Header().Set("Range", fmt.Sprintf("0-%d", max(size-1, 0)))
 		w.WriteHeader(http.StatusAccepted)
 		return

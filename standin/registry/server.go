@@ -20,6 +20,7 @@ type Options struct {
 	Accounts       map[string]Account // by name; without sign-in, everyone may do everything
 	TokenLife      time.Duration      // default 5 minutes
 	BytesPerSecond int                // of blobs, each way; 0 is no limit
+	Quirks         Quirks
 
 	// Fault is asked before each request but the sign-in's, with the number of requests before it.
 	Fault func(n int, r *http.Request) Fault
@@ -97,12 +98,18 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.route(rec, r)
 }
 
-var paths = regexp.MustCompile(`^/v2/(.+)/(manifests|blobs|tags)/(.*)$`)
+var paths = regexp.MustCompile(`^/v2/(.+)/(manifests|blobs|tags|referrers)/(.*)$`)
 
 func (s *Server) route(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/v2/" {
 		if s.allowed(w, r, "", "") {
 			w.WriteHeader(http.StatusOK)
+		}
+		return
+	}
+	if r.URL.Path == "/v2/_catalog" {
+		if s.allowed(w, r, "", "") {
+			s.catalog(w, r)
 		}
 		return
 	}
@@ -120,6 +127,8 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request) {
 		s.manifest(w, r, repository, rest)
 	case kind == "tags" && rest == "list" && r.Method == http.MethodGet:
 		s.tags(w, r, repository)
+	case kind == "referrers" && r.Method == http.MethodGet:
+		s.referrers(w, repository, rest)
 	case kind == "blobs" && rest == "uploads/" && r.Method == http.MethodPost:
 		s.openUpload(w, r, repository)
 	case kind == "blobs" && len(rest) > 8 && rest[:8] == "uploads/":

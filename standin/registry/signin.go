@@ -84,7 +84,7 @@ func (s *Server) issue(w http.ResponseWriter, r *http.Request) {
 			continue
 		}
 		for act := range strings.SplitSeq(parts[2], ",") {
-			if a.may(act) {
+			if a.may(act) && (act == "pull" || !s.opt.Quirks.NarrowScopes) {
 				g.scopes[parts[1]+":"+act] = true
 			}
 		}
@@ -92,5 +92,9 @@ func (s *Server) issue(w http.ResponseWriter, r *http.Request) {
 	tok := rand.Text()
 	s.tokens.Store(tok, g)
 	w.Header().Set("Content-Type", "application/json")
-	answer(w, map[string]any{"token": tok, "expires_in": int(s.opt.TokenLife.Seconds())})
+	out := map[string]any{"token": tok, "expires_in": int(s.opt.TokenLife.Seconds())}
+	if s.opt.Quirks.RefreshTokens {
+		out["refresh_token"] = rand.Text()
+	}
+	answer(w, out)
 }

@@ -94,6 +94,22 @@ func (s store) tags(repository string) ([]string, error) {
 	return out, err
 }
 
+// repositories lists those that hold a manifest.
+func (s store) repositories() ([]string, error) {
+	root := filepath.Join(s.dir, "repos")
+	var out []string
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && d.Name() == "_manifests" {
+			name, rerr := filepath.Rel(root, filepath.Dir(path))
+			out = append(out, filepath.ToSlash(name))
+			return rerr
+		}
+		return err
+	})
+	sort.Strings(out)
+	return out, err
+}
+
 func (s store) known(repository string) bool {
 	_, err := os.Stat(s.path("repos", repository))
 	return err == nil

@@ -43,4 +43,32 @@ CREATE TABLE repositories (
   PRIMARY KEY (registry_id, repository)
 );
 
--- +goose Down
+-- What a tag meant before it was seen to mean nothing, and what a repository held before it was seen to hold it no more.
+ALTER TABLE sightings ADD COLUMN was_digest text, ADD COLUMN was_seen_at timestamptz;
+ALTER TABLE holdings ADD COLUMN gone_at timestamptz;
+
+-- What is attached to a digest in a repository, as it was last listed there.
+CREATE TABLE referrers (
+  registry_id uuid NOT NULL REFERENCES registries,
+  repository  text NOT NULL,
+  digest      text NOT NULL,
+  descriptors jsonb NOT NULL,
+  seen_at     timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (registry_id, repository, digest)
+);
+
+-- An image in a few words, worked out from its manifests and configs once: they never change.
+CREATE TABLE summaries (
+  digest     text PRIMARY KEY,
+  kind       text NOT NULL,
+  size       bigint NOT NULL,           -- of all there is below it, in bytes, each blob once
+  platforms  jsonb NOT NULL,
+  version    text NOT NULL DEFAULT '',
+  revision   text NOT NULL DEFAULT '',
+  created_at timestamptz,
+  problem    text NOT NULL DEFAULT ''   -- why it cannot be read
+);
+CREATE INDEX summaries_by_revision ON summaries (revision text_pattern_ops) WHERE revision <> '';
+CREATE INDEX holdings_by_digest ON holdings (digest text_pattern_ops);
+CREATE INDEX sightings_by_digest ON sightings (digest text_pattern_ops);
+CREATE INDEX sightings_by_tag ON sightings (tag);
