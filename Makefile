@@ -2,7 +2,7 @@
 .PHONY: demo test build console bench pictures clean
 
 demo: ## a whole made-up world on loopback, and the console (FRESH=1 begins anew)
-	@scripts/prepare.sh postgresql
+	@scripts/prepare.sh postgresql docker-registry
 	@$(MAKE) --no-print-directory build
 	@go build -o bin/demo ./cmd/demo
 	@exec bin/demo $(if $(FRESH),-fresh)
@@ -27,7 +27,7 @@ bench: ## the figures of docs/performance.md
 	@scripts/within.sh go test -run '^$$' -bench . -benchtime 3x -timeout 30m ./test/
 
 pictures: ## docs/screenshots anew, from a fresh demo
-	@scripts/prepare.sh postgresql chromium xvfb xterm imagemagick fonts-jetbrains-mono
+	@scripts/prepare.sh postgresql docker-registry chromium xvfb xterm imagemagick fonts-jetbrains-mono
 	@$(MAKE) --no-print-directory build
 	@go build -o bin/demo ./cmd/demo
 	@scripts/pictures.sh

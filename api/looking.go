@@ -28,7 +28,7 @@ type (
 )
 
 func showImage(ctx context.Context, a *API, by service.Actor, in imageQuery) (wire.Image, error) {
-	ref, err := image.ParseReference(in.Reference)
+	ref, err := a.reference(ctx, in.Reference)
 	if err != nil {
 		return wire.Image{}, err
 	}
@@ -69,7 +69,7 @@ func (a *API) content(c *echo.Context, by service.Actor) error {
 	if err := take(c, &in); err != nil {
 		return err
 	}
-	ref, err := image.ParseReference(in.Reference)
+	ref, err := a.reference(c.Request().Context(), in.Reference)
 	if err != nil {
 		return err
 	}

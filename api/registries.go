@@ -21,7 +21,7 @@ type (
 		NameParam
 		wire.NewCheck
 	}
-	repositoryQuery struct {
+	RepositoryQuery struct {
 		Repository string `query:"repository" json:"-" required:"true" description:"REGISTRY/REPOSITORY"`
 	}
 )
@@ -81,7 +81,7 @@ func declare(ctx context.Context, a *API, by service.Actor, in wire.NewDestinati
 	return wire.Health{Status: "declared"}, a.service.Declare(ctx, by, ref, in.Owner, fixed)
 }
 
-func undeclare(ctx context.Context, a *API, by service.Actor, in repositoryQuery) (wire.Health, error) {
+func undeclare(ctx context.Context, a *API, by service.Actor, in RepositoryQuery) (wire.Health, error) {
 	ref, err := image.ParseRepository(in.Repository)
 	if err != nil {
 		return wire.Health{}, err

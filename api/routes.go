@@ -133,6 +133,15 @@ func routes() []route {
 		{method: http.MethodGet, path: "/api/v1/content", needs: service.Read, id: "content", summary: "The very bytes of a manifest or config",
 			in: contentQuery{}, out: "", media: "application/octet-stream", handle: (*API).content},
 		call(http.MethodPost, "/api/v1/tag-changes", service.Point, "point", "Point tags", point),
+		call(http.MethodPost, "/api/v1/tag-removals", service.Point, "unpoint", "Take one tag away", unpoint),
+		call(http.MethodGet, "/api/v1/tags", service.Read, "tags", "A repository's tags, as they were last seen", tags),
+		{method: http.MethodGet, path: "/api/v1/tags/look", needs: service.Read, id: "lookAtTags", summary: "Ask a repository for all its tags",
+			in: RepositoryQuery{}, out: wire.TagsLook{}, media: "text/event-stream", handle: (*API).lookAtTags},
+		call(http.MethodGet, "/api/v1/tags/across", service.Read, "across", "A component's tags side by side in all its places", across),
+		call(http.MethodPost, "/api/v1/tag-exceptions", service.Point, "exceptTags", "Declare a gap that is meant", exceptTags),
+		call(http.MethodDelete, "/api/v1/tag-exceptions/:number", service.Point, "endTagException", "End such an exception", endTagException),
+		call(http.MethodGet, "/api/v1/where", service.Read, "where", "Everything known of a digest, commit, tag, component or image", where),
+		call(http.MethodGet, "/api/v1/comparison", service.Read, "compare", "Two images side by side", compareImages),
 		call(http.MethodGet, "/api/v1/copies", service.Read, "copies", "Copies, newest first", copies),
 		call(http.MethodPost, "/api/v1/copies", service.Copy, "copy", "Copy an image", askCopy).starts(),
 		call(http.MethodGet, "/api/v1/copies/:number", service.Read, "copyNumbered", "One copy", copyNumbered),
@@ -227,7 +236,7 @@ func revokeToken(ctx context.Context, a *API, by service.Actor, in numbered) (wi
 }
 
 func point(ctx context.Context, a *API, by service.Actor, in wire.NewPoint) (wire.TagChanges, error) {
-	ref, err := image.ParseReference(in.Image)
+	ref, err := a.reference(ctx, in.Image)
 	if err != nil {
 		return wire.TagChanges{}, err
 	}
@@ -246,7 +255,7 @@ func copies(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.C
 }
 
 func askCopy(ctx context.Context, a *API, by service.Actor, in keyedCopy) (accepted, error) {
-	from, err := image.ParseReference(in.From)
+	from, err := a.reference(ctx, in.From)
 	if err != nil {
 		return accepted{}, err
 	}
@@ -303,7 +312,7 @@ func trailPage(ctx context.Context, a *API, by service.Actor, in trailQuery) (wi
 }
 
 func meaning(ctx context.Context, a *API, by service.Actor, in meaningQuery) (wire.Meaning, error) {
-	tag, err := image.ParseReference(in.Tag)
+	tag, err := a.reference(ctx, in.Tag)
 	if err != nil {
 		return wire.Meaning{}, err
 	}

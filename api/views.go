@@ -9,7 +9,6 @@ import (
 	"dovrak/core/problem"
 	"dovrak/service"
 	"dovrak/store"
-
 )
 
 func viewActor(a service.Actor) wire.Actor {

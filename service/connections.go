@@ -28,6 +28,7 @@ type connections struct {
 	secrets *secrets.Sources
 	process uuid.UUID
 	observe func(registry.Exchange)
+	surveys *semaphore.Weighted // at once: each holds a connection to the database
 	mu      sync.Mutex
 	open    map[uuid.UUID]*connection
 }
@@ -154,6 +155,16 @@ func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) erro
 	}
 	if len(names) == 0 {
 		p.Seen = "no registry at all"
+	}
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range law.destinations() { // the repository may be right, and its registry was left out
+		if tail := strings.TrimPrefix(ref.String(), ref.In()); d.Ref.Repository == strings.TrimSuffix(ref.Registry+"/"+ref.Repository, "/") {
+			p.Remedy = "did you mean " + d.Ref.In() + tail + "?"
+			return p
+		}
 	}
 	if near := image.Nearest(ref.Registry, names); near != "" {
 		mended := ref

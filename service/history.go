@@ -112,11 +112,13 @@ func (s *Service) lanes(ctx context.Context, ref image.Reference, since time.Tim
 			lanes = append(lanes, Lane{Tag: tag})
 		}
 		l := &lanes[i]
-		if n := len(l.Stretches); n > 0 {
+		if n := len(l.Stretches); n > 0 && l.Stretches[n-1].Until == nil {
 			until := m.SettledAt.UTC()
 			l.Stretches[n-1].Until = &until
 		}
-		l.Stretches = append(l.Stretches, stretch(m))
+		if m.ToDigest != "" { // else it was taken away
+			l.Stretches = append(l.Stretches, stretch(m))
+		}
 	}
 	return lanes, nil
 }
@@ -185,6 +187,15 @@ func (s *Service) MeantAt(ctx context.Context, by Actor, tag image.Reference, at
 			Asked:  tag.String() + " at " + stamp(at),
 			Seen:   firstPointed(ms),
 			Remedy: "ask for a later time; what a tag meant before Dovrak knew it, only the registry could tell",
+		}
+	}
+	if ms[0].ToDigest == "" {
+		return Stretch{}, &problem.Problem{
+			Kind:   problem.Removed,
+			Title:  "This tag meant nothing then",
+			Asked:  tag.String() + " at " + stamp(at),
+			Seen:   "taken away at " + stamp(*ms[0].SettledAt) + " by " + ms[0].ActorName + ": " + ms[0].Because,
+			Remedy: "ask for an earlier time",
 		}
 	}
 	st := stretch(ms[0])

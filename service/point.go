@@ -112,7 +112,12 @@ func (s *Service) present(ctx context.Context, at spot, img image.Reference) (im
 			return image.Manifest{}, err
 		}
 	}
-	return transfer.Manifest(ctx, at.Repository, contents{s.db}, d)
+	m, err := transfer.Manifest(ctx, at.Repository, contents{s.db}, d)
+	if problem.Is(err, problem.NotFound) {
+		now, nerr := s.db.Now(ctx)
+		err = firstOf(nerr, s.nothing(ctx, at, img, now, err))
+	}
+	return m, err
 }
 
 // wish is a tag to be pointed.
@@ -125,6 +130,7 @@ type wish struct {
 	rules    tagging.Rules
 	released bool         // by a promotion
 	first    bool         // the first environment of the route
+	remove   bool         // in place of to: the tag is taken away
 	under    *store.Lease // of the work that it is part of; nil by hand
 }
 
@@ -134,8 +140,16 @@ func (w wish) ref() image.Reference {
 	return r
 }
 
-func (w wish) judge(from digest.Digest) error {
-	return w.rules.Judge(tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Released: w.released, First: w.first})
+// judge asks the rules. What a tag that means nothing now meant before counts for a fixed one.
+func (s *Service) judge(ctx context.Context, w wish, from digest.Digest) error {
+	c := tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Released: w.released, First: w.first}
+	if from == "" {
+		var err error
+		if c.Was, err = s.db.LastMeant(ctx, w.at.at(), w.tag); err != nil {
+			return err
+		}
+	}
+	return w.rules.Judge(c)
 }
 
 func (s *Service) mayPoint(ctx context.Context, w wish) error {
@@ -143,7 +157,7 @@ func (s *Service) mayPoint(ctx context.Context, w wish) error {
 	if err != nil {
 		return err
 	}
-	return w.judge(from)
+	return s.judge(ctx, w, from)
 }
 
 // means asks what a tag means now; nothing is no error.
@@ -187,7 +201,7 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 		return out, false, err
 	}
 	out = Pointed{Tag: w.ref(), From: from, To: w.to.Digest, At: seen}
-	if err := w.judge(from); err != nil || from == w.to.Digest {
+	if err := s.judge(ctx, w, from); err != nil || from == w.to.Digest {
 		return out, false, err
 	}
 	change, err := s.intend(ctx, w, from, seen, lease)
@@ -200,7 +214,7 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 		return out, true, err
 	}
 	put, cancel := context.WithTimeout(ctx, putDeadline)
-	putErr := w.at.PutManifest(put, w.tag, w.to)
+	putErr := s.send(put, w, from)
 	cancel()
 	if err := failpoint.At(ctx, "tag-put"); err != nil {
 		return out, true, err
@@ -214,6 +228,14 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 		return out, false, nil
 	}
 	return out, outcome == tagging.Open, notPointed(w, outcome, putErr)
+}
+
+// send asks the registry for the change itself.
+func (s *Service) send(ctx context.Context, w wish, from digest.Digest) error {
+	if w.remove {
+		return s.takeAway(ctx, w, from)
+	}
+	return w.at.PutManifest(ctx, w.tag, w.to)
 }
 
 // answered tells how a PUT ended. A 4xx is a no; anything else that is not a yes may have been done all the same.
@@ -396,7 +418,11 @@ func (s *Service) writeOutcome(
 		if err := tx.Tell(ctx, store.TopicTag, news); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entry{act: actOf[o], actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
+		act := actOf[o]
+		if o == tagging.Done && c.ToDigest == "" {
+			act = trail.TagRemoved
+		}
+		return s.record(ctx, tx, entry{act: act, actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
 			subject: tag.String(), component: home.Component, work: c.WorkID})
 	})
 }

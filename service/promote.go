@@ -153,7 +153,7 @@ func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d dr
 			return plan.Place{}, err
 		}
 		w := wish{at: to, tag: tag, to: d.tree.Root(), rules: rules, released: true}
-		if err := w.judge(from); err != nil {
+		if err := s.judge(ctx, w, from); err != nil {
 			return plan.Place{}, err
 		}
 		place.Tags = append(place.Tags, plan.TagChange{Tag: tag, From: from, To: d.tree.Root().Digest})

@@ -16,6 +16,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/semaphore"
 )
 
 // Times by which processes agree. A tag's PUT and the look behind it end well before the tag's lease does.
@@ -90,7 +91,7 @@ func New(o Options) *Service {
 		o.Secrets = &secrets.Sources{}
 	}
 	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, conns: &connections{db: o.Store, key: o.Key,
-		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, open: map[uuid.UUID]*connection{}}}
+		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}}}
 }
 
 // Ready reports whether the service can do its work: whether the database answers.

@@ -298,7 +298,9 @@ func (s *Service) nothing(ctx context.Context, at spot, ref image.Reference, see
 }
 
 // absent reports that there is nothing, whether or not there ever was.
-func absent(err error) bool { return problem.Is(err, problem.NotFound) || problem.Is(err, problem.Removed) }
+func absent(err error) bool {
+	return problem.Is(err, problem.NotFound) || problem.Is(err, problem.Removed)
+}
 
 // sight records what a tag was seen to mean; no digest is nothing.
 func (s *Service) sight(ctx context.Context, at spot, tag string, d digest.Digest, seen time.Time) error {

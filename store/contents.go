@@ -2,7 +2,10 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
+
+	"dovrak/core/tagging"
 
 	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
@@ -104,13 +107,33 @@ type Sighting struct {
 
 // See records what a tag was seen to mean at a time, unless something newer is known.
 func (q Queries) See(ctx context.Context, s Sighting) error {
+	return q.SeeAll(ctx, []Sighting{s})
+}
+
+// SeeAll records many at once. Since is kept while the meaning stays; a tag that means nothing keeps what it meant before.
+func (q Queries) SeeAll(ctx context.Context, all []Sighting) error {
+	if len(all) == 0 {
+		return nil
+	}
+	var rows strings.Builder
+	var args []any
+	for i, s := range all {
+		if i > 0 {
+			rows.WriteString(", ")
+		}
+		rows.WriteString("(CAST(? AS uuid), ?, ?, ?, CAST(? AS timestamptz), CAST(? AS timestamptz), ?)")
+		args = append(args, s.RegistryID, s.Repository, s.Tag, s.Digest, s.SeenAt, s.SeenAt, tagging.OrderKey(s.Tag))
+	}
 	return q.g.WithContext(ctx).Exec(`
-		INSERT INTO sightings (registry_id, repository, tag, digest, seen_at) VALUES (?, ?, ?, ?, ?)
+		INSERT INTO sightings (registry_id, repository, tag, digest, seen_at, since, order_key) VALUES `+rows.String()+`
 		ON CONFLICT (registry_id, repository, tag) DO UPDATE SET digest = excluded.digest, seen_at = excluded.seen_at,
+			order_key = excluded.order_key,
+			since = CASE WHEN sightings.digest IS NOT DISTINCT FROM excluded.digest THEN coalesce(sightings.since, sightings.seen_at)
+				ELSE excluded.since END,
 			was_digest = CASE WHEN excluded.digest IS NULL THEN coalesce(sightings.digest, sightings.was_digest) END,
 			was_seen_at = CASE WHEN excluded.digest IS NOT NULL THEN NULL
 				WHEN sightings.digest IS NULL THEN sightings.was_seen_at ELSE sightings.seen_at END
-		WHERE sightings.seen_at < excluded.seen_at`, s.RegistryID, s.Repository, s.Tag, s.Digest, s.SeenAt).Error
+		WHERE sightings.seen_at < excluded.seen_at`, args...).Error
 }
 
 // Sighting finds what a tag was last seen to mean.

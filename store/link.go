@@ -124,6 +124,22 @@ func (l *Link) once(ctx context.Context, ready chan<- struct{}) (stood bool, err
 	}
 }
 
+// InTurn runs fn when nobody else is at the same thing, in any process. The wait ends with ctx; the lock is held by a
+// connection, outside any transaction, and ends with the process.
+func (s *Store) InTurn(ctx context.Context, what string, fn func() error) error {
+	c, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Release()
+	if _, err := c.Exec(ctx, "SELECT pg_advisory_lock(hashtextextended($1, 8621))", what); err != nil {
+		return err
+	}
+	err = fn()
+	_, uerr := c.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock(hashtextextended($1, 8621))", what)
+	return errors.Join(err, uerr)
+}
+
 // Alone runs fn unless another process is at the same thing, and reports whether it did. The lock is held by a
 // connection, outside any transaction, and ends with the process.
 func (s *Store) Alone(ctx context.Context, what string, fn func() error) (bool, error) {

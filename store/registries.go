@@ -28,9 +28,9 @@ type Registry struct {
 	TransfersAtOnce   int
 	UnverifiedOwner   string
 	UnverifiedUntil   *time.Time
-	Unverified        bool      `gorm:"->"` // the exception counts now
-	CreatedAt         time.Time `gorm:"->"`
-	UpdatedAt         time.Time `gorm:"->"`
+	Unverified        bool       `gorm:"->"` // the exception counts now
+	CreatedAt         time.Time  `gorm:"->"`
+	UpdatedAt         time.Time  `gorm:"->"`
 	DroppedAt         *time.Time `gorm:"->"`
 }
 

@@ -59,7 +59,7 @@ func (q Queries) FreeTag(ctx context.Context, l TagLease) error {
 		WHERE registry_id = ? AND repository = ? AND tag = ? AND owner = ?`, l.RegistryID, l.Repository, l.Tag, l.Owner).Error
 }
 
-// TagChange is a change of a tag's meaning, first as an intent, then with its outcome.
+// TagChange is a change of a tag's meaning, first as an intent, then with its outcome. An empty ToDigest takes the tag away.
 type TagChange struct {
 	ID           uuid.UUID
 	Number       int64 `gorm:"->"`
@@ -138,6 +138,17 @@ func (q Queries) Meanings(ctx context.Context, at Spot, tag string, since time.T
 	err := g.Order("c.settled_at DESC, c.number DESC").Limit(limit).Scan(&rows).Error
 	slices.Reverse(rows)
 	return rows, err
+}
+
+// LastMeant is what a tag meant last by the changes that were done to it, or by what was seen; empty if it never did.
+func (q Queries) LastMeant(ctx context.Context, at Spot, tag string) (digest.Digest, error) {
+	var d digest.Digest
+	err := q.g.WithContext(ctx).Raw(`SELECT coalesce(
+		(SELECT to_digest FROM tag_changes WHERE registry_id = @registry AND repository = @repository AND tag = @tag
+			AND outcome = 'done' AND to_digest <> '' ORDER BY number DESC LIMIT 1),
+		(SELECT coalesce(digest, was_digest) FROM sightings WHERE registry_id = @registry AND repository = @repository AND tag = @tag), '')`,
+		map[string]any{"registry": at.RegistryID, "repository": at.Repository, "tag": tag}).Scan(&d).Error
+	return d, err
 }
 
 // WorkPointed lists the tags that a work has pointed already.

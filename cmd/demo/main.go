@@ -1,5 +1,5 @@
-// Command demo starts a whole made-up world on loopback and plays a release morning in it: PostgreSQL, two simulated
-// registries, the service, a pipeline's builds and their promotions. Ctrl-C ends every process it started; run again,
+// Command demo starts a whole made-up world on loopback and plays a release morning in it: PostgreSQL, a plain registry
+// server and two simulated ones, the service, a pipeline's builds and their promotions. Ctrl-C ends every process it started; run again,
 // it finds its data.
 package main
 

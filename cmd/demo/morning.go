@@ -3,8 +3,11 @@ package main
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,7 +21,8 @@ type pipelineRun struct {
 	component, version string
 	number             int
 	platforms          []string
-	promote            string // the reason for which Ragna promotes it; empty leaves it on the bench
+	to                 string // how far Ragna promotes it: trial, live; empty leaves it on the bench
+	because            string
 }
 
 var (
@@ -29,13 +33,13 @@ var (
 
 // morning is the release morning, in order.
 var morning = []pipelineRun{
-	{"slope-sensor", "4.1.7", 112, boxes, "new calibration for the west face"},
-	{"map-tiles", "26.3.0", 63, desktops, "tiles of the March survey"},
-	{"alert-relay", "3.2.0", 87, all, "sirens in the lower valley"},
-	{"snowpack-model", "2.13.2", 39, desktops, "wind drift corrected"},
-	{"alert-relay", "3.2.1", 88, all, ""},
-	{"snowpack-model", "2.14.0-rc.1", 40, desktops, ""},
-	{"snowpack-model", "2.14.0", 41, desktops, "avalanche danger 3, new snow layer"},
+	{"slope-sensor", "4.1.7", 112, boxes, "live", "new calibration for the west face"},
+	{"map-tiles", "26.3.0", 63, desktops, "live", "tiles of the March survey"},
+	{"alert-relay", "3.2.0", 87, all, "live", "sirens in the lower valley"},
+	{"snowpack-model", "2.13.2", 39, all, "live", "wind drift corrected"},
+	{"alert-relay", "3.2.1", 88, all, "trial", "longer siren, on trial"},
+	{"snowpack-model", "2.14.0-rc.1", 40, all, "", ""},
+	{"snowpack-model", "2.14.0", 41, all, "live", "avalanche danger 3, new snow layer"},
 }
 
 // play plays the morning, once: a world that has had it is left as it is.
@@ -53,18 +57,46 @@ func (w *world) play(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := w.meddle(ctx); err != nil {
+		return err
+	}
 	return os.WriteFile(done, nil, 0o644)
+}
+
+// meddle is what a hand at a registry does behind Dovrak's back: 2.13.2 was built again for its trial, for two platforms only.
+func (w *world) meddle(ctx context.Context) error {
+	img, err := build(pipelineRun{component: "snowpack-model", version: "2.13.2", number: 39, platforms: desktops}, "hotfix").Make()
+	if err != nil {
+		return err
+	}
+	trust := x509.NewCertPool()
+	trust.AppendCertsFromPEM(w.ridgeCA)
+	at := pipeline.Target{Address: "https://" + w.addr["ridge"], Repository: "trial/snowpack-model", Name: "dovrak", Secret: accounts["dovrak"].Secret,
+		HTTP: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: trust}}, Timeout: time.Minute}}
+	defer at.HTTP.CloseIdleConnections()
+	return at.Push(ctx, img, "2.13.2")
 }
 
 // settle connects the registries, adopts the charter, and gives people their tokens.
 func (w *world) settle(ctx context.Context) error {
-	for _, name := range []string{"forge", "hut"} {
-		_, err := w.command(ctx, "administrator", accounts["dovrak"].Secret, "registry", "add", name,
-			"--address", "http://"+w.addr[name], "--account", "dovrak", "--secret-file", "-")
+	ca := filepath.Join(w.dir, "ridge-ca.pem")
+	if err := os.WriteFile(ca, w.ridgeCA, 0o644); err != nil {
+		return err
+	}
+	for _, r := range []struct {
+		name, scheme string
+		also         []string
+	}{
+		{"forge", "http", []string{"--label", "kind=hosted", "--label", "region=valley"}},
+		{"ridge", "https", []string{"--ca", ca, "--label", "kind=plain", "--label", "region=data-centre"}},
+		{"hut", "http", []string{"--label", "kind=plain", "--label", "region=mountain", "--transfers-at-once", "2"}},
+	} {
+		_, err := w.command(ctx, "administrator", accounts["dovrak"].Secret, append([]string{"registry", "add", r.name,
+			"--address", r.scheme + "://" + w.addr[r.name], "--account", "dovrak", "--secret-file", "-"}, r.also...)...)
 		if err != nil && !strings.Contains(err.Error(), "a registry of that name") {
 			return err
 		}
-		fmt.Fprintf(w.said, "  %-10s connected at %s\n", name, w.addr[name])
+		fmt.Fprintf(w.said, "  %-10s connected at %s\n", r.name, w.addr[r.name])
 	}
 	file := filepath.Join(w.dir, "charter.yaml")
 	if err := os.WriteFile(file, charter, 0o644); err != nil {
@@ -88,10 +120,9 @@ func (w *world) settle(ctx context.Context) error {
 	return nil
 }
 
-// release pushes a build to forge, points the bench's standing tag at it, and promotes it if this morning does.
+// release pushes a build to forge, points the bench's standing tag at it, and promotes it as far as this morning does.
 func (w *world) release(ctx context.Context, r pipelineRun) error {
-	img, err := pipeline.Build{Component: r.component, Number: r.number, Version: r.version, Branch: "main", Platforms: r.platforms,
-		Commit: commit(r), Created: time.Now().Add(-20 * time.Minute).Truncate(time.Second)}.Make()
+	img, err := build(r, "main").Make()
 	if err != nil {
 		return err
 	}
@@ -104,20 +135,41 @@ func (w *world) release(ctx context.Context, r pipelineRun) error {
 	if err := at.Push(ctx, img, fmt.Sprintf("build-%d", r.number)); err != nil {
 		return err
 	}
+	for _, kind := range []string{"application/spdx+json", "application/vnd.skarvind.signature"} {
+		a, err := pipeline.Attach(img, kind, map[string]string{"about": r.component + " " + r.version})
+		if err == nil {
+			err = at.Push(ctx, a)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	ref := "forge/bench/" + r.component + "@" + img.Index.Digest.String()
 	because := fmt.Sprintf("build %d on main", r.number)
 	if _, err := w.command(ctx, "pipeline", "", "point", ref, r.version, "main", "--because", because); err != nil {
 		return err
 	}
 	fmt.Fprintf(w.said, "  build %-4d %s %s for %s\n", r.number, r.component, r.version, strings.Join(r.platforms, ", "))
-	if r.promote == "" {
-		return nil
+	return w.promote(ctx, r)
+}
+
+func build(r pipelineRun, branch string) pipeline.Build {
+	return pipeline.Build{Component: r.component, Number: r.number, Version: r.version, Branch: branch, Platforms: r.platforms,
+		Commit: commit(r, branch), Created: time.Now().Add(-20 * time.Minute).Truncate(time.Second), Attested: branch == "main"}
+}
+
+// promote takes a build from the bench to the trial, and from there to where it goes.
+func (w *world) promote(ctx context.Context, r pipelineRun) error {
+	for _, env := range []string{"trial", "live"} {
+		if r.to == "" || r.to == "trial" && env == "live" {
+			return nil
+		}
+		out, err := w.command(ctx, "Ragna", "", "promote", r.component, "--to", env, "--because", r.because)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(w.said, "  %-10s %s %s to %s: %s\n", "promoted", r.component, r.version, env, lastLine(out))
 	}
-	out, err := w.command(ctx, "Ragna", "", "promote", r.component, "--to", "live", "--because", r.promote)
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(w.said, "  %-10s %s %s to live: %s\n", "promoted", r.component, r.version, lastLine(out))
 	return nil
 }
 
@@ -127,8 +179,8 @@ func lastLine(s string) string {
 }
 
 // commit makes up a commit, the same for the same run.
-func commit(r pipelineRun) string {
-	return fmt.Sprintf("%x", sha256.Sum256([]byte(r.component+r.version)))[:40]
+func commit(r pipelineRun, branch string) string {
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(r.component+r.version+branch)))[:40]
 }
 
 // invite tells how to go on.
@@ -140,10 +192,10 @@ The console   http://%[1]s
 Five commands to try, in another terminal:
   export DOVRAK_SERVER=http://%[1]s DOVRAK_TOKEN=$(cat %[2]s)
   %[3]s show forge/bench/snowpack-model:build-41
-  %[3]s trail hut/live/snowpack-model:live
+  %[3]s tags --across snowpack-model
+  %[3]s registry check ridge
   %[3]s promote alert-relay --to live --because "relay checked at the hut"
-  %[3]s standing
-  %[3]s promotions
+  %[3]s trail hut/live/snowpack-model:live
 
 Ctrl-C ends it; make demo finds it again, make demo FRESH=1 begins anew.
 `, w.listen, w.tokenFile("Ragna"), w.bin)

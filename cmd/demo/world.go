@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -29,7 +30,8 @@ var charter []byte
 type world struct {
 	dir, bin string
 	listen   string
-	addr     map[string]string // of each registry
+	addr     map[string]string // of each registry: host and port
+	ridgeCA  []byte            // in PEM
 	ends     []func(context.Context) error
 	said     io.Writer
 }
@@ -54,7 +56,7 @@ func raise(ctx context.Context, dir, bin, listen string) (*world, error) {
 	if err != nil {
 		return w, err
 	}
-	if err := w.registries(); err != nil {
+	if err := w.registries(ctx); err != nil {
 		return w, err
 	}
 	return w, w.service(ctx, url)
@@ -78,8 +80,8 @@ func (w *world) database(ctx context.Context) (string, error) {
 	return pg.URL("dovrak"), errors.Join(err, c.Close(ctx))
 }
 
-// registries starts forge and hut, each where it was before, since the service knows them by their address.
-func (w *world) registries() error {
+// registries starts forge, ridge and hut, each where it was before, since the service knows them by their address.
+func (w *world) registries(ctx context.Context) error {
 	file := filepath.Join(w.dir, "registries.yaml")
 	raw, err := os.ReadFile(file)
 	if err == nil {
@@ -96,6 +98,9 @@ func (w *world) registries() error {
 		if err := w.registry(name, opt); err != nil {
 			return err
 		}
+	}
+	if err := w.ridge(ctx); err != nil {
+		return err
 	}
 	if raw, err = yaml.Marshal(w.addr); err != nil {
 		return err
@@ -128,6 +133,27 @@ func (w *world) registry(name string, opt registry.Options) error {
 	}()
 	w.addr[name] = l.Addr().String()
 	w.ends = append(w.ends, func(context.Context) error { return srv.Close() })
+	return nil
+}
+
+// ridge is the plain registry server from Debian's packages, with TLS by a CA of the demo's own.
+func (w *world) ridge(ctx context.Context) error {
+	opt := debian.RegistryOptions{Dir: filepath.Join(w.dir, "registries", "ridge"), Name: "dovrak", Secret: accounts["dovrak"].Secret}
+	if at := w.addr["ridge"]; at != "" {
+		_, port, err := net.SplitHostPort(at)
+		if err != nil {
+			return err
+		}
+		if opt.Port, err = strconv.Atoi(port); err != nil {
+			return err
+		}
+	}
+	r, err := debian.StartRegistry(ctx, opt)
+	if err != nil {
+		return err
+	}
+	w.addr["ridge"], w.ridgeCA = strings.TrimPrefix(r.Address, "https://"), r.CA
+	w.ends = append(w.ends, func(context.Context) error { return r.Stop() })
 	return nil
 }
 

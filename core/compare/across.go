@@ -17,10 +17,27 @@ type Cell struct {
 	Since     time.Time       // since when it means this
 }
 
-// Place is one repository with its tags.
+// Place is one repository with its tags, and the rules of the environment that it belongs to.
 type Place struct {
 	Repository string // REGISTRY/REPOSITORY
+	Rules      tagging.Rules
 	Tags       map[string]Cell
+}
+
+// names reports whether the rules of the place's environment speak of a tag: its standing tag, or a fixed one.
+func (p Place) names(tag string) bool {
+	_, fixed := p.Rules.FixedBy(tag)
+	return fixed || tag == p.Rules.Standing
+}
+
+// expected tells in which places a tag belongs: in those whose rules speak of it or, if none do, in all.
+func expected(tag string, places []Place) []bool {
+	out := make([]bool, len(places))
+	any := slices.ContainsFunc(places, func(p Place) bool { return p.names(tag) })
+	for i, p := range places {
+		out[i] = !any || p.names(tag)
+	}
+	return out
 }
 
 // Verdict says how a tag stands over all places.
@@ -30,8 +47,8 @@ type Verdict string
 const (
 	Same     Verdict = "same"      // everywhere the same digest
 	Differs  Verdict = "differs"   // two places mean different digests by it
-	OnlyHere Verdict = "only here" // one place has it
-	Lacking  Verdict = "lacking"   // those that have it agree, and some have it not
+	OnlyHere Verdict = "only here" // one place has it, and others should
+	Lacking  Verdict = "lacking"   // those that have it agree, and some that should have it do not
 	Attached Verdict = "attached"  // the same digest everywhere, with other things attached
 )
 
@@ -75,14 +92,18 @@ func Across(places []Place, exceptions []Exception) []Row {
 func row(tag string, places []Place, exceptions []Exception) Row {
 	r := Row{Tag: tag}
 	var have []Cell
-	for _, p := range places {
+	lacking := 0
+	belongs := expected(tag, places)
+	for i, p := range places {
 		c := p.Tags[tag]
 		r.Cells = append(r.Cells, c)
 		if c.Digest != "" {
 			have = append(have, c)
+		} else if belongs[i] {
+			lacking++
 		}
 	}
-	r.Verdict = verdict(have, len(places))
+	r.Verdict = verdict(have, lacking)
 	if r.Verdict == Same {
 		return r
 	}
@@ -92,20 +113,20 @@ func row(tag string, places []Place, exceptions []Exception) Row {
 		}
 	}
 	r.Platforms = lackingPlatforms(have)
-	r.Exception = excepted(r, places, exceptions)
+	r.Exception = excepted(r, places, belongs, exceptions)
 	return r
 }
 
-func verdict(have []Cell, places int) Verdict {
+func verdict(have []Cell, lacking int) Verdict {
 	for _, c := range have {
 		if c.Digest != have[0].Digest {
 			return Differs
 		}
 	}
 	switch {
-	case len(have) == 1 && places > 1:
+	case len(have) == 1 && lacking > 0:
 		return OnlyHere
-	case len(have) < places:
+	case lacking > 0:
 		return Lacking
 	}
 	for _, c := range have {
@@ -132,11 +153,11 @@ func lackingPlatforms(have []Cell) []string {
 }
 
 // excepted finds the exception that covers a gap: one for the tag in every place that is not as the first that has it.
-func excepted(r Row, places []Place, exceptions []Exception) int64 {
+func excepted(r Row, places []Place, belongs []bool, exceptions []Exception) int64 {
 	var by int64
 	first := slices.IndexFunc(r.Cells, func(c Cell) bool { return c.Digest != "" })
 	for i, c := range r.Cells {
-		if c.Digest == r.Cells[first].Digest {
+		if c.Digest == r.Cells[first].Digest || c.Digest == "" && !belongs[i] {
 			continue
 		}
 		at := slices.IndexFunc(exceptions, func(e Exception) bool {

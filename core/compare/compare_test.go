@@ -24,9 +24,9 @@ func TestAcross(t *testing.T) {
 		t.Fatal(err)
 	}
 	places := []Place{
-		{"forge/bench/x", map[string]Cell{"build-9": cell("a", 1), "build-10": cell("b", 2), "2.14.0": cell("b", 2), "2.14.0-rc.1": cell("a", 1), "live": cell("b", 2, "linux/amd64", "linux/arm64")}},
-		{"ridge/live/x", map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")}},
-		{"hut/live/x", map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
+		{"forge/bench/x", tagging.Rules{Standing: "main"}, map[string]Cell{"main": cell("b", 2), "build-9": cell("a", 1), "build-10": cell("b", 2), "2.14.0": cell("b", 2), "2.14.0-rc.1": cell("a", 1), "live": cell("b", 2, "linux/amd64", "linux/arm64")}},
+		{"ridge/live/x", tagging.Rules{Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")}},
+		{"hut/live/x", tagging.Rules{Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
 	}
 	got := Across(places, []Exception{{Number: 7, Pattern: glob}})
 	want := []struct {
@@ -36,6 +36,7 @@ func TestAcross(t *testing.T) {
 		exception int64
 		platforms []string
 	}{
+		{"main", Same, time.Time{}, 0, nil}, // it belongs to the bench alone
 		{"live", Differs, march(4), 0, []string{"linux/arm64"}},
 		{"build-10", OnlyHere, march(2), 7, nil},
 		{"build-9", OnlyHere, march(1), 7, nil},
@@ -52,11 +53,11 @@ func TestAcross(t *testing.T) {
 		}
 	}
 	// An exception for one place does not cover a gap in another.
-	if r := Across(places, []Exception{{Number: 7, Pattern: glob, Place: "hut/live/x"}}); r[1].Exception != 0 {
-		t.Errorf("covered by %d", r[1].Exception)
+	if r := Across(places, []Exception{{Number: 7, Pattern: glob, Place: "hut/live/x"}}); r[2].Exception != 0 {
+		t.Errorf("covered by %d", r[2].Exception)
 	}
 	// The same digest with other things attached.
-	both := []Place{{"a", map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{dig("s")}}}}, {"b", map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{}}}}}
+	both := []Place{{"a", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{dig("s")}}}}, {"b", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{}}}}}
 	if r := Across(both, nil); r[0].Verdict != Attached {
 		t.Errorf("attachments: %s", r[0].Verdict)
 	}

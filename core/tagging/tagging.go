@@ -77,10 +77,12 @@ func (r Rules) FixedBy(tag string) (Pattern, bool) {
 	return Pattern{}, false
 }
 
-// Change is a wish to point a tag. From is what it means now, empty if nothing.
+// Change is a wish to point a tag, or, without To, to take it away. From is what it means now, empty if nothing; Was is what
+// it meant last, where it means nothing now.
 type Change struct {
 	Tag      image.Reference // registry, repository and tag
 	From, To digest.Digest
+	Was      digest.Digest
 	Released bool // asked by a promotion, not by hand
 	First    bool // the environment is the first of its route, where nothing is promoted to
 }
@@ -89,6 +91,15 @@ type Change struct {
 func (r Rules) Judge(c Change) error {
 	refusal := &problem.Problem{Kind: problem.Refused, Title: "This tag may not be pointed there",
 		Asked: c.Tag.String() + " to " + c.To.String()}
+	if c.To == "" {
+		return r.judgeRemoval(c)
+	}
+	if p, fixed := r.FixedBy(c.Tag.Tag); fixed && c.From == "" && c.Was != "" && c.Was != c.To {
+		refusal.Rule = fmt.Sprintf("fixed tag %s in %s", p, r.Environment)
+		refusal.Seen = "it meant " + c.Was.String() + " before it was taken away, and a fixed tag never comes to mean another"
+		refusal.Remedy = "give the new image a tag of its own; dovrak trail " + c.Tag.String() + " tells how this one came to be"
+		return refusal
+	}
 	if p, fixed := r.FixedBy(c.Tag.Tag); fixed && c.From != "" && c.From != c.To {
 		refusal.Rule = fmt.Sprintf("fixed tag %s in %s", p, r.Environment)
 		refusal.Seen = "it means " + c.From.String() + ", and a fixed tag never changes its meaning"
@@ -108,6 +119,21 @@ func (r Rules) Judge(c Change) error {
 		return refusal
 	}
 	return nil
+}
+
+// judgeRemoval says whether a tag may be taken away: any but the one that says what stands in an environment.
+func (r Rules) judgeRemoval(c Change) error {
+	if r.Standing == "" || c.Tag.Tag != r.Standing {
+		return nil
+	}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "This tag may not be taken away",
+		Asked:  c.Tag.String(),
+		Seen:   "it says what stands in " + r.Environment,
+		Rule:   fmt.Sprintf("standing tag %s in %s", r.Standing, r.Environment),
+		Remedy: "promote another image there; the tag moves, and is never missing",
+	}
 }
 
 // Outcome of a tag change, by what the registry said afterwards.

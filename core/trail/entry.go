@@ -44,6 +44,10 @@ const (
 	RegistryDropped Act = "registry dropped"
 	Declared        Act = "repository declared"   // Dovrak may write there
 	Undeclared      Act = "repository undeclared" // it may no more
+	TagRemoved      Act = "tag removed"           // it was taken away, and is seen to mean nothing
+	TagFound        Act = "tag found"             // found, not decided: what a tag meant when its registry was taken in
+	GapAllowed      Act = "gap allowed"           // tags need not mean the same in every place
+	GapEnded        Act = "gap ended"             // they must again
 	TokenIssued     Act = "token issued"
 	TokenRevoked    Act = "token revoked"
 )

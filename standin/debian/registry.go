@@ -34,10 +34,15 @@ type Registry struct {
 	log     bytes.Buffer
 }
 
-// RegistryOptions say where content is kept, and who signs in.
+// RegistryOptions say where content is kept, and who signs in: one name with its secret or, with a Realm, whoever bears a
+// token of the issuer.
 type RegistryOptions struct {
 	Dir          string
+	Port         int // 0: a free one
 	Name, Secret string
+	Realm        string // where tokens are issued
+	Issuer       string // its name
+	Trusted      []byte // its certificate, in PEM
 }
 
 const registryProgram = "/usr/bin/docker-registry"
@@ -45,20 +50,23 @@ const registryProgram = "/usr/bin/docker-registry"
 // ErrNoRegistry says what to install.
 var ErrNoRegistry = errors.New("debian: the registry server is not installed: sudo apt-get install -y docker-registry")
 
-// StartRegistry starts the server on a free port and waits until it answers.
+// StartRegistry starts the server and waits until it answers. A directory that was used before keeps its content and its
+// CA.
 func StartRegistry(ctx context.Context, o RegistryOptions) (*Registry, error) {
 	if _, err := os.Stat(registryProgram); err != nil {
 		return nil, ErrNoRegistry
 	}
-	port, err := FreePort()
-	if err != nil {
+	var err error
+	if o.Port == 0 {
+		if o.Port, err = FreePort(); err != nil {
+			return nil, err
+		}
+	}
+	r := &Registry{Address: fmt.Sprintf("https://127.0.0.1:%d", o.Port), gone: make(chan error, 1)}
+	if r.CA, err = certificates(o.Dir); err != nil {
 		return nil, err
 	}
-	r := &Registry{Address: fmt.Sprintf("https://127.0.0.1:%d", port), gone: make(chan error, 1)}
-	if r.CA, err = writeCertificates(o.Dir); err != nil {
-		return nil, err
-	}
-	config, err := writeConfig(o, port)
+	config, err := writeConfig(o)
 	if err != nil {
 		return nil, err
 	}
@@ -108,13 +116,9 @@ func (r *Registry) wait(ctx context.Context) error {
 	}
 }
 
-func writeConfig(o RegistryOptions, port int) (string, error) {
-	hash, err := bcrypt.GenerateFromPassword([]byte(o.Secret), bcrypt.MinCost)
+func writeConfig(o RegistryOptions) (string, error) {
+	auth, err := writeAuth(o)
 	if err != nil {
-		return "", err
-	}
-	users := filepath.Join(o.Dir, "users")
-	if err := os.WriteFile(users, fmt.Appendf(nil, "%s:%s\n", o.Name, hash), 0o600); err != nil {
 		return "", err
 	}
 	file := filepath.Join(o.Dir, "config.yml")
@@ -127,8 +131,36 @@ http:
   addr: 127.0.0.1:%d
   tls: {certificate: %q, key: %q}
 auth:
-  htpasswd: {realm: plain, path: %q}
-`, filepath.Join(o.Dir, "content"), port, filepath.Join(o.Dir, "server.pem"), filepath.Join(o.Dir, "server.key"), users), 0o600)
+  %s
+`, filepath.Join(o.Dir, "content"), o.Port, filepath.Join(o.Dir, "server.pem"), filepath.Join(o.Dir, "server.key"), auth), 0o600)
+}
+
+// writeAuth writes what the server signs people in by, and gives the line of its configuration.
+func writeAuth(o RegistryOptions) (string, error) {
+	if o.Realm != "" {
+		bundle := filepath.Join(o.Dir, "issuer.pem")
+		line := fmt.Sprintf("token: {realm: %q, service: plain, issuer: %q, rootcertbundle: %q}", o.Realm, o.Issuer, bundle)
+		return line, os.WriteFile(bundle, o.Trusted, 0o600)
+	}
+	hash, err := bcrypt.GenerateFromPassword([]byte(o.Secret), bcrypt.MinCost)
+	if err != nil {
+		return "", err
+	}
+	users := filepath.Join(o.Dir, "users")
+	return fmt.Sprintf("htpasswd: {realm: plain, path: %q}", users), os.WriteFile(users, fmt.Appendf(nil, "%s:%s\n", o.Name, hash), 0o600)
+}
+
+// certificates gives the CA's certificate, and makes it and the server's if they are not there.
+func certificates(dir string) ([]byte, error) {
+	file := filepath.Join(dir, "ca.pem")
+	raw, err := os.ReadFile(file)
+	if !errors.Is(err, os.ErrNotExist) {
+		return raw, err
+	}
+	if raw, err = writeCertificates(dir); err != nil {
+		return nil, err
+	}
+	return raw, os.WriteFile(file, raw, 0o644)
 }
 
 // writeCertificates makes a CA and a server's certificate for loopback, and gives the CA's.
@@ -141,7 +173,7 @@ func writeCertificates(dir string) ([]byte, error) {
 		SerialNumber:          big.NewInt(1),
 		Subject:               pkix.Name{CommonName: "Skarvind test CA"},
 		NotBefore:             now.Add(-time.Hour),
-		NotAfter:              now.Add(90 * 24 * time.Hour),
+		NotAfter:              now.Add(5 * 365 * 24 * time.Hour),
 		IsCA:                  true,
 		BasicConstraintsValid: true,
 		KeyUsage:              x509.KeyUsageCertSign,

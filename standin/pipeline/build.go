@@ -29,6 +29,7 @@ type Build struct {
 	Platforms []string // os/architecture[/variant]
 	Base      string   // which base it is built on; default "12"
 	Bytes     int      // of the component's own layer, for each platform; default 2 MiB
+	Attested  bool     // each platform's image has an attestation beside it in the index, as builders put them
 }
 
 // Image is a built image: its index, and below it every manifest and blob by digest.
@@ -68,9 +69,58 @@ func (b Build) Make() (Image, error) {
 		index.Manifests = append(index.Manifests, m.Descriptor)
 		img.Manifests = append(img.Manifests, m)
 	}
+	if b.Attested {
+		if err := b.attest(&img, &index); err != nil {
+			return Image{}, err
+		}
+	}
 	var err error
 	img.Index, err = document(ocispec.MediaTypeImageIndex, index)
 	return img, err
+}
+
+// attest puts an attestation of each image into the index, under the platform unknown/unknown.
+func (b Build) attest(img *Image, index *ocispec.Index) error {
+	for _, of := range index.Manifests {
+		a, err := artifact(img, "", "application/vnd.in-toto+json", map[string]any{
+			"_type": "https://in-toto.io/Statement/v1", "subject": []any{map[string]any{"digest": map[string]string{"sha256": of.Digest.Encoded()}}},
+			"predicate": map[string]any{"builder": "https://pipeline.skarvind.example", "commit": b.Commit},
+		}, nil)
+		if err != nil {
+			return err
+		}
+		a.Platform = &ocispec.Platform{OS: "unknown", Architecture: "unknown"}
+		a.Annotations = map[string]string{"watch.skarvind.example.reference.digest": of.Digest.String()}
+		index.Manifests = append(index.Manifests, a.Descriptor)
+		img.Manifests = append(img.Manifests, a)
+	}
+	return nil
+}
+
+// Attach makes something that refers to an image, such as its bill of materials, to be pushed by [Target.Push] with no tag.
+func Attach(to Image, kind string, statement any) (Image, error) {
+	var out Image
+	d := to.Index.Descriptor
+	m, err := artifact(&out, kind, kind, statement, &ocispec.Descriptor{MediaType: d.MediaType, Digest: d.Digest, Size: d.Size})
+	out.Manifests = []Content{m}
+	return out, err
+}
+
+// artifact makes a manifest with one layer that holds a statement. Without a kind it has the config of an image.
+func artifact(img *Image, kind, media string, statement any, subject *ocispec.Descriptor) (Content, error) {
+	layer, err := document(media, statement)
+	if err != nil {
+		return Content{}, err
+	}
+	config := content(ocispec.MediaTypeEmptyJSON, []byte("{}"))
+	if kind == "" {
+		if config, err = document(ocispec.MediaTypeImageConfig, ocispec.Image{Platform: ocispec.Platform{OS: "unknown", Architecture: "unknown"}}); err != nil {
+			return Content{}, err
+		}
+	}
+	img.Blobs = append(img.Blobs, layer, config)
+	return document(ocispec.MediaTypeImageManifest, ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest,
+		ArtifactType: kind, Config: config.Descriptor, Layers: []ocispec.Descriptor{layer.Descriptor}, Subject: subject})
 }
 
 func (b Build) annotations() map[string]string {

@@ -44,7 +44,12 @@ CREATE TABLE repositories (
 );
 
 -- What a tag meant before it was seen to mean nothing, and what a repository held before it was seen to hold it no more.
-ALTER TABLE sightings ADD COLUMN was_digest text, ADD COLUMN was_seen_at timestamptz;
+-- since is when this meaning was first seen; order_key makes tags sort as versions.
+ALTER TABLE sightings
+  ADD COLUMN was_digest  text,
+  ADD COLUMN was_seen_at timestamptz,
+  ADD COLUMN since       timestamptz,
+  ADD COLUMN order_key   text COLLATE "C";
 ALTER TABLE holdings ADD COLUMN gone_at timestamptz;
 
 -- What is attached to a digest in a repository, as it was last listed there.
@@ -55,6 +60,28 @@ CREATE TABLE referrers (
   descriptors jsonb NOT NULL,
   seen_at     timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (registry_id, repository, digest)
+);
+
+-- When all tags of a repository were last looked at, from begin to end.
+CREATE TABLE surveys (
+  registry_id uuid NOT NULL REFERENCES registries,
+  repository  text NOT NULL,
+  began_at    timestamptz NOT NULL,
+  ended_at    timestamptz NOT NULL,
+  tags        bigint NOT NULL,
+  PRIMARY KEY (registry_id, repository)
+);
+
+-- Gaps that are meant: tags of a pattern need not mean the same in a place, or in any.
+CREATE TABLE tag_exceptions (
+  number     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  component  text NOT NULL,
+  pattern    text NOT NULL,
+  place      text NOT NULL DEFAULT '',
+  because    text NOT NULL,
+  made_by    uuid NOT NULL REFERENCES actors,
+  made_at    timestamptz NOT NULL DEFAULT now(),
+  ended_at   timestamptz
 );
 
 -- An image in a few words, worked out from its manifests and configs once: they never change.
