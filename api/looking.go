@@ -46,6 +46,7 @@ func showImage(ctx context.Context, a *API, by service.Actor, in imageQuery) (wi
 			return wire.Image{}, err
 		}
 		img.Members = []image.Member{only}
+		img.Beside = slices.DeleteFunc(img.Beside, func(b image.Beside) bool { return b.Of != only.Digest })
 	}
 	out := viewImage(img)
 	if in.As != "" {

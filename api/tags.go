@@ -210,13 +210,9 @@ func viewTagException(e store.TagException) wire.TagException {
 }
 
 func viewFound(f service.WhereItem) wire.WhereItem {
-	out := wire.WhereItem{Repository: f.Registry + "/" + f.Repository, Tag: f.Tag, Digest: f.Digest.String(), Kind: f.Kind, Version: f.Version,
+	return wire.WhereItem{Repository: f.Registry + "/" + f.Repository, Tag: f.Tag, Digest: f.Digest.String(), Kind: f.Kind, Version: f.Version,
 		Revision: f.Revision, Size: f.Size, Platforms: listed(f.Platforms), Created: utc(f.CreatedAt), Component: f.Component,
-		Environment: f.Environment, Stands: f.Stands, Seen: f.SeenAt.UTC()}
-	if f.OriginRegistry != "" {
-		out.Origin = f.OriginRegistry + "/" + f.OriginRepository
-	}
-	return out
+		Environment: f.Environment, Stands: f.Stands, Origin: f.Origin, Seen: f.SeenAt.UTC()}
 }
 
 func viewCompared(p compare.Platform) wire.ComparedPlatform {

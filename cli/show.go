@@ -37,7 +37,7 @@ func (a *App) show() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(&img, func() { a.drawImage(args[0], img) })
+			return a.print(&img, func() { a.drawImage(args[0], at.Platform, img) })
 		},
 	}
 	cmd.Flags().StringVar(&at.Platform, "platform", "", "only this platform's image, with its layers, config and history")
@@ -46,7 +46,7 @@ func (a *App) show() *cobra.Command {
 	return cmd
 }
 
-func (a *App) drawImage(asked string, img wire.Image) {
+func (a *App) drawImage(asked, platform string, img wire.Image) {
 	now := time.Now()
 	fmt.Fprintf(a.Out, "%s  %s\n", a.bold(asked), img.Version)
 	fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(img.Digest), img.Digest)
@@ -54,7 +54,7 @@ func (a *App) drawImage(asked string, img wire.Image) {
 	if img.Created != nil {
 		built = fmt.Sprintf(", built %s ago (%s)", age(*img.Created, now), clock(*img.Created))
 	}
-	fmt.Fprintf(a.Out, "%s, %s%s, %s\n", whatIs(img), size(img.Size), built, a.dim("seen "+img.Seen.Format("15:04:05")+" UTC"))
+	fmt.Fprintf(a.Out, "%s, %s%s, %s\n", whatIs(platform, img), size(img.Size), built, a.dim("seen "+img.Seen.Format("15:04:05")+" UTC"))
 	if others := slices.DeleteFunc(slices.Clone(img.Tags), func(t string) bool { return strings.HasSuffix(asked, ":"+t) }); len(others) > 0 {
 		fmt.Fprintf(a.Out, "also %s\n", strings.Join(others, ", "))
 	}
@@ -90,8 +90,10 @@ func (a *App) drawMark(m wire.RegistryMark, now time.Time) {
 	}
 }
 
-func whatIs(img wire.Image) string {
+func whatIs(platform string, img wire.Image) string {
 	switch {
+	case img.Kind == "index" && platform != "":
+		return platform + " of an index"
 	case img.Kind == "index" && len(img.Platforms) == 1:
 		return "index of 1 platform"
 	case img.Kind == "index":

@@ -223,7 +223,8 @@ func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, tree plan
 			}
 		}
 	}
-	return c, s.db.Hold(ctx, to.at(), tree.Root().Digest, true)
+	there := true
+	return c, firstOf(s.db.Hold(ctx, to.at(), tree.Root().Digest, true), s.db.Noticed(ctx, to.at(), &there, nil))
 }
 
 // planCopy asks the destination what it has.

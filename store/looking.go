@@ -232,8 +232,7 @@ type Found struct {
 	Size                      int64
 	Platforms                 []string `gorm:"serializer:json"`
 	CreatedAt                 *time.Time
-	OriginRegistry            string // from where Dovrak first copied it there; empty: it did not
-	OriginRepository          string
+	Origin                    string // from where Dovrak first brought it there; empty: it did not
 }
 
 // Lookup says what to look for; what is empty is not looked for.
@@ -280,11 +279,15 @@ func (q Queries) Find(ctx context.Context, l Lookup) ([]Found, error) {
 		SELECT r.name AS registry, x.repository, x.tag, x.digest, x.seen_at, coalesce(m.version, '') AS version,
 			coalesce(m.revision, '') AS revision, coalesce(m.kind, '') AS kind, coalesce(m.size, 0) AS size,
 			coalesce(m.platforms, '[]') AS platforms, m.created_at,
-			coalesce(o.name, '') AS origin_registry, coalesce(o.source, '') AS origin_repository
+			coalesce(o.origin, '') AS origin
 		FROM x JOIN registries r ON r.id = x.registry_id AND r.dropped_at IS NULL LEFT JOIN summaries m ON m.digest = x.digest
-			LEFT JOIN LATERAL (SELECT g.name, c.source FROM copies c JOIN registries g ON g.id = c.source_id
+			LEFT JOIN LATERAL (
+				SELECT g.name || '/' || c.source AS origin, w.asked_at FROM copies c JOIN registries g ON g.id = c.source_id JOIN works w ON w.id = c.work_id
 				WHERE c.destination_id = x.registry_id AND c.destination = x.repository AND c.digest = x.digest
-				ORDER BY c.number LIMIT 1) o ON true
+				UNION ALL
+				SELECT p.plan->>'source', w.asked_at FROM promotions p JOIN works w ON w.id = p.work_id
+				WHERE p.digest = x.digest AND p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', r.name || '/' || x.repository))
+				ORDER BY asked_at LIMIT 1) o ON true
 		WHERE `+strings.Join(conds, " OR ")+`
 		ORDER BY m.created_at DESC NULLS LAST, x.digest, r.name, x.repository, x.tag LIMIT @limit`, args).Scan(&rows).Error
 	return rows, err

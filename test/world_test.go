@@ -68,13 +68,14 @@ type side struct {
 
 const secret = "desk-and-mountain"
 
-func newSide(t testing.TB, signIn sim.SignIn) *side {
+func newSide(t testing.TB, signIn sim.SignIn, quirks ...sim.Quirks) *side {
 	t.Helper()
 	s := &side{dir: t.TempDir()}
 	h, err := sim.New(
 		sim.Options{
 			Dir:      s.dir,
 			SignIn:   signIn,
+			Quirks:   append(quirks, sim.Quirks{})[0],
 			Accounts: map[string]sim.Account{"dovrak": {Secret: secret, Pull: true, Push: true, Delete: true}},
 			Fault: func(_ int, r *http.Request) sim.Fault {
 				s.mu.Lock()
@@ -162,7 +163,13 @@ type world struct {
 // newWorld starts registries and service, connects them, adopts the charter. Nothing is pushed yet.
 func newWorld(t testing.TB) *world {
 	t.Helper()
-	w := newWorldWithout(t)
+	return newWorldOf(t, sim.Quirks{})
+}
+
+// newWorldOf is a world whose forge has quirks.
+func newWorldOf(t testing.TB, quirks sim.Quirks) *world {
+	t.Helper()
+	w := newWorldWithout(t, quirks)
 	for name, s := range map[string]*side{"forge": w.forge, "hut": w.hut} {
 		w.in(secret).ok("registry", "add", name, "--address", s.URL, "--account", "dovrak", "--secret-file", "-")
 	}
@@ -181,9 +188,9 @@ func (w *world) declare(repositories ...string) {
 }
 
 // newWorldWithout starts registries and service, of which neither knows the other, and there is no charter.
-func newWorldWithout(t testing.TB) *world {
+func newWorldWithout(t testing.TB, quirks ...sim.Quirks) *world {
 	t.Helper()
-	w := &world{t: t, dir: t.TempDir(), db: pgtest.URL(t), forge: newSide(t, sim.Token), hut: newSide(t, sim.Basic)}
+	w := &world{t: t, dir: t.TempDir(), db: pgtest.URL(t), forge: newSide(t, sim.Token, quirks...), hut: newSide(t, sim.Basic)}
 	port, err := debian.FreePort()
 	must(t, err)
 	w.listen = fmt.Sprintf("127.0.0.1:%d", port)

@@ -57,10 +57,20 @@ func (w *world) play(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := w.meddle(ctx); err != nil {
+	if err := errors.Join(w.check(ctx), w.meddle(ctx)); err != nil {
 		return err
 	}
 	return os.WriteFile(done, nil, 0o644)
+}
+
+// check has each registry checked where pipelines and promotions will write.
+func (w *world) check(ctx context.Context) error {
+	for name, env := range map[string]string{"forge": "bench", "ridge": "trial", "hut": "live"} {
+		if _, err := w.command(ctx, "Ragna", "", "registry", "check", name, "--repository", env+"/snowpack-model"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // meddle is what a hand at a registry does behind Dovrak's back: 2.13.2 was built again for its trial, for two platforms only.
