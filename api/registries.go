@@ -2,11 +2,13 @@ package api
 
 import (
 	"context"
+	"strconv"
 
 	"dovrak/api/wire"
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/service"
+	"dovrak/store"
 )
 
 type (
@@ -20,6 +22,11 @@ type (
 	registryCheck struct {
 		NameParam
 		wire.NewCheck
+	}
+	keyedTakeIn struct {
+		NameParam
+		KeyQuery
+		wire.NewTakeIn
 	}
 	RepositoryQuery struct {
 		Repository string `query:"repository" json:"-" required:"true" description:"REGISTRY/REPOSITORY"`
@@ -131,6 +138,39 @@ func viewDestination(d service.Destination) wire.Destination {
 		if *d.TagsFixed {
 			out.Tags = "fixed"
 		}
+	}
+	return out
+}
+
+func askTakeIn(ctx context.Context, a *API, by service.Actor, in keyedTakeIn) (accepted, error) {
+	w, err := a.service.AskTakeIn(ctx, by, in.Name, in.Repository, in.Key)
+	return accepted{"/api/v1/take-ins/" + strconv.FormatInt(w.Number, 10), w.Number}, err
+}
+
+func takeIns(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.TakeIns, error) {
+	page, err := in.page()
+	if err != nil {
+		return wire.TakeIns{}, err
+	}
+	rows, err := a.service.TakeIns(ctx, by, page)
+	rows, next := cut(rows, in.limit(), func(t service.TakeInView) int64 { return t.TakeIn.Number })
+	return wire.TakeIns{Items: each(rows, viewTakeIn), Next: next}, err
+}
+
+func takeInNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.TakeIn, error) {
+	t, err := a.service.TakeInNumbered(ctx, by, in.Number)
+	return viewTakeIn(t), err
+}
+
+func viewTakeIn(t service.TakeInView) wire.TakeIn {
+	out := wire.TakeIn{Work: viewWork(t.Work, t.TakeIn.Number, t.RequesterName), Registry: t.Registry, Pattern: t.TakeIn.Pattern,
+		Repositories: each(t.Repositories, func(r store.TakenRepository) wire.TakenRepository {
+			return wire.TakenRepository{Repository: r.Repository, Tags: r.Tags, Entries: r.Entries, Done: r.Done, Problem: r.Problem}
+		})}
+	if r := t.Report; r != nil {
+		out.Report = &wire.TakenIn{Repositories: r.Repositories, Tags: r.Tags, Images: r.Images, Size: r.Size, Sharing: r.Sharing,
+			Untagged: r.Untagged, Unruled: r.Unruled, Unreadable: r.Unreadable, Examples: listed(r.Examples),
+			Platforms: each(r.Platforms, func(p store.PlatformCount) wire.TakenPlatform { return wire.TakenPlatform(p) })}
 	}
 	return out
 }

@@ -18,11 +18,11 @@ func (a *App) registry() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "registry",
 		Short: "Connect registries, and find out what they permit",
-		Args:  args(0, "registry add, check, list, edit, drop, declare, undeclare or destinations"),
+		Args:  args(0, "registry add, check, list, edit, drop, declare, undeclare, destinations, take-in or take-ins"),
 		RunE:  helped,
 	}
 	cmd.AddCommand(a.registryAdd(), a.registryEdit(), a.registryList(), a.registryCheck(), a.registryDrop(),
-		a.registryDeclare(), a.registryUndeclare(), a.registryDestinations())
+		a.registryDeclare(), a.registryUndeclare(), a.registryDestinations(), a.registryTakeIn(), a.registryTakeIns())
 	return cmd
 }
 

@@ -271,7 +271,14 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 		seq = fmt.Sprintf("%5d", *e.Seq)
 	}
 	fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.dim(seq), clock(e.At), a.bold(fmt.Sprintf("%-16s", e.Act)), about(e))
-	if to := e.Facts["to"]; to != "" && short(to) != to {
+	to := e.Facts["to"]
+	switch {
+	case e.Act == "tag found":
+		fmt.Fprintf(a.Out, "       %s %s\n", a.plate(to), a.amber("found, not decided"))
+	case e.Act == "tag removed":
+		fmt.Fprintf(a.Out, "       %s → %s\n", a.plate(e.Facts["from"]), a.dim("nothing"))
+	}
+	if to != "" && short(to) != to && e.Act != "tag found" {
 		fmt.Fprintf(a.Out, "       %s → %s\n", a.plate(e.Facts["from"]), a.plate(to))
 	} else if d := e.Facts["digest"]; d != "" {
 		fmt.Fprintf(a.Out, "       %s\n", a.plate(d))

@@ -55,3 +55,18 @@ func (c *Client) Undeclare(ctx context.Context, repository string) error {
 	_, err := call[wire.Health](ctx, c, http.MethodDelete, "/api/v1/destinations", url.Values{"repository": {repository}}, nil)
 	return err
 }
+
+// TakeIn asks for what a registry holds to be read, and gives the work's number.
+func (c *Client) TakeIn(ctx context.Context, name string, n wire.NewTakeIn) (int64, error) {
+	return start(ctx, c, "/api/v1/registries/"+name+"/take-ins", n)
+}
+
+// TakeIns lists what was taken in.
+func (c *Client) TakeIns(ctx context.Context, p Page) (wire.TakeIns, error) {
+	return get[wire.TakeIns](ctx, c, "/api/v1/take-ins", p.query())
+}
+
+// TakeInNumbered gives one of them.
+func (c *Client) TakeInNumbered(ctx context.Context, n int64) (wire.TakeIn, error) {
+	return get[wire.TakeIn](ctx, c, "/api/v1/take-ins/"+itoa(n), nil)
+}

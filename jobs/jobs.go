@@ -53,6 +53,9 @@ func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.PromotionJob]) error {
 		return s.RunPromotion(ctx, j.Args.Work)
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.TakeInJob]) error {
+		return s.RunTakeIn(ctx, j.Args.Work)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.WatchJob]) error { return s.Watch(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.PruneJob]) error { return s.Prune(ctx) }))
 	client, err := river.NewClient(riverpgxv5.New(q.store.Pool), &river.Config{

@@ -72,10 +72,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 	}
 	for _, w := range works {
 		s.log.InfoContext(ctx, "taking up a work that was left", "work", w.ID, "kind", w.Kind, "state", w.State)
-		job := Job(PromotionJob{w.ID})
-		if w.Kind == store.KindCopy {
-			job = CopyJob{w.ID}
-		}
+		job := jobOf(w)
 		if err := s.db.Tx(ctx, func(tx store.Tx) error { return s.queue.Insert(ctx, tx.PGX, job) }); err != nil {
 			return err
 		}
@@ -90,6 +87,16 @@ func (s *Service) takeUp(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+func jobOf(w store.Work) Job {
+	switch w.Kind {
+	case store.KindCopy:
+		return CopyJob{w.ID}
+	case store.KindTakeIn:
+		return TakeInJob{w.ID}
+	}
+	return PromotionJob{w.ID}
 }
 
 // settle resolves a tag change whose writer is gone, unless someone does so already.

@@ -62,6 +62,10 @@ type (
 	PromotionJob struct {
 		Work uuid.UUID `json:"work"`
 	}
+	// TakeInJob takes in what a registry holds.
+	TakeInJob struct {
+		Work uuid.UUID `json:"work"`
+	}
 	// WatchJob asks registries what stands.
 	WatchJob struct{}
 	// PruneJob drops what only had to be kept for a while.
@@ -71,6 +75,7 @@ type (
 // Kind names the job in the queue.
 func (CopyJob) Kind() string      { return "copy" }
 func (PromotionJob) Kind() string { return "promotion" }
+func (TakeInJob) Kind() string    { return "take-in" }
 func (WatchJob) Kind() string     { return "watch" }
 func (PruneJob) Kind() string     { return "prune" }
 

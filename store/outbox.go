@@ -46,6 +46,7 @@ const (
 	TopicTag       = "tag"       // a tag was pointed, or seen to have changed
 	TopicPromotion = "promotion" // a promotion's state or progress
 	TopicCopy      = "copy"      // a copy's state or progress
+	TopicTakeIn    = "take-in"   // a taking-in's state or progress
 	TopicCharter   = "charter"
 	TopicRegistry  = "registry"
 )

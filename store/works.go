@@ -31,8 +31,10 @@ type Work struct {
 const (
 	KindCopy      = "copy"
 	KindPromotion = "promotion"
+	KindTakeIn    = "take-in"
 
 	StateAsked     = "asked"
+	StateReading   = "reading"
 	StateMoving    = "moving"
 	StateSwitching = "switching"
 	StateVerified  = "verified"

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
 )
 
@@ -270,5 +271,52 @@ func TestDestinationsAreDeclared(t *testing.T) {
 	w.ok("registry", "undeclare", "hut/live/gauge")
 	if r := w.run("point", gauge, "b", "--because", "x"); r.code != 3 || !strings.Contains(r.err, "destinations are declared") {
 		t.Errorf("after it was undeclared: %d %s", r.code, r.err)
+	}
+}
+
+// TestTakingIn: an estate is read and not changed; what the trail did not know is found, not decided; and a process that
+// dies over it loses nothing and writes nothing twice.
+func TestTakingIn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	img := build(t, 41, "2.14.0", both, 1<<10)
+	for _, repository := range []string{"old/alpha", "old/beta", "old/gamma"} {
+		to := pipeline.Target{Address: w.forge.URL, Repository: repository, Name: "dovrak", Secret: secret}
+		must(t, to.Push(t.Context(), img, "2.14.0", "nobody-knows", "build-41"))
+	}
+	w.onBench(img, "build-41")
+	struck := w.diesAt("repository-taken")
+	w.ok("registry", "take-in", "forge", "--repository", "old/*", "--detach")
+	struck()
+	w.forge.since()
+	w.start()
+	var taken wire.TakeIn
+	w.until(30*time.Second, "the taking-in has ended", func() bool {
+		var err error
+		taken, err = w.client().TakeInNumbered(t.Context(), 1)
+		must(t, err)
+		return taken.Ended
+	})
+	r := taken.Report
+	if taken.Problem != nil || r == nil || r.Repositories != 3 || r.Tags != 9 || r.Images != 1 || r.Sharing != 9 || r.Unruled != 3 || r.Unreadable != 0 ||
+		len(r.Platforms) != 2 || !slices.Contains(r.Examples, "forge/old/beta:nobody-knows") {
+		t.Errorf("taken in: %+v %+v", r, taken.Problem)
+	}
+	for _, a := range w.forge.since() {
+		if !strings.HasPrefix(a, "GET") && !strings.HasPrefix(a, "HEAD") {
+			t.Errorf("taking in changed something: %s", a)
+		}
+	}
+	if n := w.count("SELECT count(*) FROM trail_entries WHERE act = 'tag found'"); n != 9 {
+		t.Errorf("%d first entries, want one a tag", n)
+	}
+	if got := w.ok("trail", "forge/old/beta:nobody-knows"); !strings.Contains(got, "tag found") || !strings.Contains(got, "not decided") {
+		t.Errorf("the trail: %s", got)
+	}
+	if got := w.ok("registry", "take-in", "forge", "--repository", "bench/snowpack-model"); !strings.Contains(got, "nothing was changed") {
+		t.Errorf("one repository by name: %s", got)
+	}
+	if n := w.count("SELECT count(*) FROM trail_entries WHERE act = 'tag found' AND subject = 'forge/bench/snowpack-model:main'"); n != 0 {
+		t.Error("a tag that Dovrak pointed is called found")
 	}
 }

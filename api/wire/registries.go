@@ -107,3 +107,52 @@ type Destination struct {
 type Destinations struct {
 	Items []Destination `json:"items"`
 }
+
+// NewTakeIn asks for what a registry holds to be read.
+type NewTakeIn struct {
+	Repository string `json:"repository,omitempty" description:"a pattern with * and ?; left out: all that the registry lists"`
+}
+
+// TakeIn is the reading of what a registry holds. Nothing is changed by it.
+type TakeIn struct {
+	Work
+	Registry     string            `json:"registry"`
+	Pattern      string            `json:"pattern,omitempty"`
+	Repositories []TakenRepository `json:"repositories"`
+	Report       *TakenIn          `json:"report,omitempty"  description:"when it has ended"`
+}
+
+// TakenRepository is how far one repository is.
+type TakenRepository struct {
+	Repository string `json:"repository"`
+	Tags       int64  `json:"tags"`
+	Entries    int64  `json:"entries"           description:"first entries that were written on the trail: found, not decided"`
+	Done       bool   `json:"done"`
+	Problem    string `json:"problem,omitempty" description:"why it could not be read"`
+}
+
+// TakenIn is what was found.
+type TakenIn struct {
+	Repositories int64           `json:"repositories"`
+	Tags         int64           `json:"tags"`
+	Images       int64           `json:"images"`
+	Size         int64           `json:"size"         description:"each image once"`
+	Platforms    []TakenPlatform `json:"platforms"`
+	Sharing      int64           `json:"sharing"      description:"tags whose image another tag of the repository means, too"`
+	Untagged     int64           `json:"untagged"     description:"images that were seen before, that no tag means, and that are there still"`
+	Unruled      int64           `json:"unruled"      description:"tags whose names no rule of the charter could have made"`
+	Unreadable   int64           `json:"unreadable"`
+	Examples     []string        `json:"examples"     description:"of tags that no rule could have made"`
+}
+
+// TakenPlatform is for how many images there is one for a platform.
+type TakenPlatform struct {
+	Platform string `json:"platform"`
+	Images   int64  `json:"images"`
+}
+
+// TakeIns is a page of them, newest first.
+type TakeIns struct {
+	Items []TakeIn `json:"items"`
+	Next  string   `json:"next,omitempty"`
+}

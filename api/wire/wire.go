@@ -120,7 +120,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,moving,switching,verified,failed"`
+	State    string     `json:"state"             enum:"asked,reading,moving,switching,verified,failed"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -307,7 +307,7 @@ type Lane struct {
 
 // Event is something that changed. It arrives as the data of a server-sent event whose id resumes the stream.
 type Event struct {
-	Topic string    `json:"topic" enum:"tag,promotion,copy,charter,registry"`
+	Topic string    `json:"topic" enum:"tag,promotion,copy,take-in,charter,registry"`
 	At    time.Time `json:"at"`
 	// What changed, by topic: the number and state of a work, the tag and component of a tag change.
 	About map[string]any `json:"about"`

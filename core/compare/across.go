@@ -24,18 +24,12 @@ type Place struct {
 	Tags       map[string]Cell
 }
 
-// names reports whether the rules of the place's environment speak of a tag: its standing tag, or a fixed one.
-func (p Place) names(tag string) bool {
-	_, fixed := p.Rules.FixedBy(tag)
-	return fixed || tag == p.Rules.Standing
-}
-
 // expected tells in which places a tag belongs: in those whose rules speak of it or, if none do, in all.
 func expected(tag string, places []Place) []bool {
 	out := make([]bool, len(places))
-	any := slices.ContainsFunc(places, func(p Place) bool { return p.names(tag) })
+	any := slices.ContainsFunc(places, func(p Place) bool { return p.Rules.Names(tag) })
 	for i, p := range places {
-		out[i] = !any || p.names(tag)
+		out[i] = !any || p.Rules.Names(tag)
 	}
 	return out
 }

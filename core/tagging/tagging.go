@@ -77,6 +77,12 @@ func (r Rules) FixedBy(tag string) (Pattern, bool) {
 	return Pattern{}, false
 }
 
+// Names reports whether the rules speak of a tag: the standing tag, or a fixed one.
+func (r Rules) Names(tag string) bool {
+	_, fixed := r.FixedBy(tag)
+	return fixed || r.Standing != "" && tag == r.Standing
+}
+
 // Change is a wish to point a tag, or, without To, to take it away. From is what it means now, empty if nothing; Was is what
 // it meant last, where it means nothing now.
 type Change struct {

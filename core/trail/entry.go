@@ -48,6 +48,7 @@ const (
 	TagFound        Act = "tag found"             // found, not decided: what a tag meant when its registry was taken in
 	GapAllowed      Act = "gap allowed"           // tags need not mean the same in every place
 	GapEnded        Act = "gap ended"             // they must again
+	TakenIn         Act = "registry taken in"     // what it held was read; nothing was changed
 	TokenIssued     Act = "token issued"
 	TokenRevoked    Act = "token revoked"
 )

@@ -84,6 +84,26 @@ CREATE TABLE tag_exceptions (
   ended_at   timestamptz
 );
 
+-- Work that takes in what a registry holds: repository by repository, so that it can be resumed. Nothing is changed by it.
+ALTER TABLE works DROP CONSTRAINT works_kind_check;
+ALTER TABLE works ADD CONSTRAINT works_kind_check CHECK (kind IN ('copy', 'promotion', 'take-in'));
+CREATE TABLE take_ins (
+  work_id     uuid PRIMARY KEY REFERENCES works,
+  number      bigint GENERATED ALWAYS AS IDENTITY UNIQUE,
+  registry_id uuid NOT NULL REFERENCES registries,
+  pattern     text NOT NULL DEFAULT '',
+  report      jsonb
+);
+CREATE TABLE take_in_repositories (
+  work_id    uuid NOT NULL REFERENCES works,
+  repository text NOT NULL,
+  tags       bigint NOT NULL DEFAULT 0,
+  entries    bigint NOT NULL DEFAULT 0, -- first entries that were written on the trail
+  problem    text NOT NULL DEFAULT '',
+  done       boolean NOT NULL DEFAULT false,
+  PRIMARY KEY (work_id, repository)
+);
+
 -- An image in a few words, worked out from its manifests and configs once: they never change.
 CREATE TABLE summaries (
   digest     text PRIMARY KEY,
