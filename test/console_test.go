@@ -63,7 +63,10 @@ func TestConsole(t *testing.T) {
 	_, err := browser.Eval[bool](b, "document.body.dispatchEvent(new KeyboardEvent('keydown', { key: '/', bubbles: true }))")
 	must(t, err)
 	must(t, b.Until("document.activeElement.matches('[data-find]')"))
-	must(t, b.Press("glacier"))
+	must(t, b.Press("glacier\r"))
+	must(t, b.Shows("Dovrak knows nothing under this name"))
+	must(t, b.Open(w.front.URL+"/"))
+	must(t, b.Type("[data-filter]", "glacier"))
 	must(t, b.Shows("No component like “glacier”"))
 	must(t, b.Until("location.search === '?find=glacier'"))
 	must(t, b.Open(w.front.URL+"/"))
@@ -115,6 +118,90 @@ func TestConsole(t *testing.T) {
 	must(t, b.Until("location.pathname === '/signin'"))
 	must(t, b.Open(w.front.URL+"/"))
 	must(t, b.Until("location.pathname === '/signin'"))
+}
+
+// TestConsoleLooking: a pasted digest lands on its image, whose tags, places and attachments are there; tags are listed as they
+// are seen, side by side and compared.
+func TestConsoleLooking(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old := build(t, 40, "2.13.2", both, 1<<10)
+	w.onBench(old, "build-40")
+	w.ok("promote", "snowpack-model", "--to", "live", "--because", "x")
+	img := build(t, 41, "2.14.0", []string{"linux/amd64"}, 2<<10)
+	w.onBench(img, "build-41")
+	b := page(t, w)
+	must(t, b.SignIn(w.front.URL, w.token))
+	must(t, b.Until("document.querySelector('[data-find]')"))
+	must(t, b.Type("[data-find]", old.Index.Digest.Encoded()[:10]+"\r"))
+	must(t, b.Until("location.pathname.startsWith('/image/') && document.querySelectorAll('.platform').length === 2"))
+	must(t, b.Shows("stands in live"))
+	must(t, b.Shows("Nothing is attached."))
+	must(t, b.Until("document.querySelectorAll('.layers li').length === 5")) // the settings' layer is both platforms' own
+	axe(t, b, "an image")
+	must(t, b.Open(w.front.URL+"/image/forge/bench/snowpack-model:never"))
+	must(t, b.Shows("Nothing is there yet under this name"))
+
+	must(t, b.Open(w.front.URL+"/tags/forge/bench/snowpack-model"))
+	must(t, b.Until("document.querySelectorAll('.lines tbody tr').length === 3"))
+	axe(t, b, "tags")
+	must(t, b.Type("input[type=search].field", "build-*"))
+	must(t, b.Until("document.querySelectorAll('.lines tbody tr').length === 2 && location.search.includes('build')"))
+	must(t, b.Click("tbody tr:nth-child(1) .text-btn"))
+	must(t, b.Until("document.querySelector('tbody tr:nth-child(2) td:last-child a')?.textContent === 'with this'"))
+	must(t, b.Click("tbody tr:nth-child(2) td:last-child a"))
+	must(t, b.Until("location.pathname === '/compare' && document.querySelectorAll('.platform').length === 2"))
+	must(t, b.Shows("not in A"))
+	axe(t, b, "two images")
+	must(t, b.Open(w.front.URL+"/find?what=snowpack-model"))
+	must(t, b.Until("location.pathname === '/across/snowpack-model' && document.querySelectorAll('.lines tbody tr').length > 4"))
+	must(t, b.Shows("only here"))
+	axe(t, b, "tags across")
+	must(t, b.Size(390, 800))
+	must(t, b.Open(w.front.URL+"/image/forge/bench/snowpack-model:build-41"))
+	must(t, b.Until("document.querySelector('.platform')"))
+	wide, err := browser.Eval[string](b, `[...document.querySelectorAll('main *')].filter((e) => e.getBoundingClientRect().right > 390 &&
+		!e.closest('.scroll')).map((e) => e.tagName + '.' + e.className).join(' ')`)
+	if err != nil || wide != "" {
+		t.Errorf("wider than a phone: %s %v", wide, err)
+	}
+}
+
+// TestConsoleRegistries: a registry is connected, checked and dropped; its secret is never in the page.
+func TestConsoleRegistries(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	b := page(t, w)
+	must(t, b.SignIn(w.front.URL, w.token))
+	must(t, b.Until("document.querySelector('[data-find]')"))
+	must(t, b.Press("g"))
+	must(t, b.Press("r"))
+	must(t, b.Until("location.pathname === '/registries' && document.querySelectorAll('.lines tbody tr').length === 2"))
+	must(t, b.Click(".head .text-btn"))
+	must(t, b.Until("document.querySelector('[role=dialog] input[name=secret]')"))
+	axe(t, b, "connecting a registry")
+	must(t, b.Type("input[name=name]", "spare"))
+	must(t, b.Type("input[name=address]", w.hut.URL))
+	must(t, b.Type("input[name=account]", "dovrak"))
+	must(t, b.Type("input[name=secret]", "wrong\r"))
+	must(t, b.Until("document.querySelector('[role=dialog] [role=alert]')?.innerText.includes('401')"))
+	must(t, b.Type("input[name=secret]", "\u0008\u0008\u0008\u0008\u0008"+secret+"\r"))
+	must(t, b.Until("!document.querySelector('[role=dialog]') && document.querySelectorAll('.lines tbody tr').length === 3"))
+	for range 8 { // pages left behind must not hold connections: a browser gives a host six
+		must(t, b.Open(w.front.URL+"/registries/hut"))
+		must(t, b.Until("document.querySelectorAll('.steps tr').length > 9 && document.querySelector('.pairs li')"))
+	}
+	must(t, b.Click(".registry .btn"))
+	must(t, b.Shows("the right to put a manifest is not proved by it"))
+	axe(t, b, "a registry")
+	if text, err := browser.Eval[string](b, "document.documentElement.outerHTML"); err != nil || strings.Contains(text, secret) {
+		t.Errorf("a secret is in the page, or it cannot be read: %v", err)
+	}
+	must(t, b.Open(w.front.URL+"/registries/spare"))
+	must(t, b.Until("document.querySelector('.registry')"))
+	must(t, b.Click(".registry .part:last-child .text-btn:last-child"))
+	must(t, b.Type("[role=dialog] input", "spare\r"))
+	must(t, b.Until("location.pathname === '/registries' && document.querySelectorAll('.lines tbody tr').length === 2"))
 }
 
 // TestConsoleShowsDrift: a tag that is changed behind Dovrak's back is shown as such, with what was decided.

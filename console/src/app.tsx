@@ -8,9 +8,16 @@ import { Keys } from './parts/keys';
 import { Summit } from './parts/marks';
 import { Empty, Failed, Loading } from './parts/states';
 import { Age } from './parts/time';
+import { Finder } from './parts/finder';
+import { AcrossView } from './views/across';
+import { CompareView } from './views/compare';
+import { FindView } from './views/find';
 import { HistoryView } from './views/history';
+import { ImageView } from './views/image';
+import { RegistriesView } from './views/registries';
 import { SignIn } from './views/signin';
 import { StandingView, useStanding } from './views/standing';
+import { TagsView } from './views/tags';
 
 export function App() {
   const who = useQuery({ queryKey: ['whoami'], queryFn: () => take(api.GET('/api/v1/whoami')) });
@@ -31,6 +38,13 @@ export function App() {
             <Route path="/" element={<StandingView />} />
             <Route path="/history" element={<HistoryView />} />
             <Route path="/history/:component" element={<HistoryView />} />
+            <Route path="/registries" element={<RegistriesView />} />
+            <Route path="/registries/:name" element={<RegistriesView />} />
+            <Route path="/image/*" element={<ImageView />} />
+            <Route path="/tags/*" element={<TagsView />} />
+            <Route path="/across/:component" element={<AcrossView />} />
+            <Route path="/compare" element={<CompareView />} />
+            <Route path="/find" element={<FindView />} />
             <Route
               path="*"
               element={
@@ -65,7 +79,10 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
           Standing
         </NavLink>
         <NavLink to="/history">History</NavLink>
+        <NavLink to="/compare">Compare</NavLink>
+        <NavLink to="/registries">Registries</NavLink>
       </nav>
+      {who && <Finder />}
       {who && (
         <span className="who">
           {who.name}{' '}
@@ -96,7 +113,7 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
           <kbd>/</kbd> find
         </span>
         <span className="wide">
-          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> a view
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
         </span>
         <span className="wide">
           <kbd>?</kbd> all keys

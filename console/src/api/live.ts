@@ -7,11 +7,12 @@ export type Link = { state: 'joining' | 'live' | 'lost'; since: Date };
 
 /** touched says which questions an event's topic makes stale. */
 const touched: Record<string, string[]> = {
-  tag: ['standing', 'history', 'trail'],
+  tag: ['standing', 'history', 'trail', 'where', 'image', 'tags'],
   promotion: ['standing', 'trail'],
-  copy: ['trail'],
-  charter: ['standing', 'history', 'trail'],
-  registry: ['standing', 'trail'],
+  copy: ['trail', 'where'],
+  'take-in': ['where', 'tags'],
+  charter: ['standing', 'history', 'trail', 'destinations', 'across'],
+  registry: ['standing', 'trail', 'registries', 'destinations'],
 };
 
 /** How often a question is asked anew at the most, in ms, however many events come. */
@@ -49,25 +50,41 @@ export function useLive(on: boolean): Link {
   const [link, setLink] = useState<Link>({ state: 'joining', since: new Date() });
   useEffect(() => {
     if (!on) return undefined;
-    const stream = new EventSource('/api/v1/events');
     const asks = asker();
+    let stream: EventSource | undefined;
     let missed = false;
-    stream.onopen = () => {
-      setLink({ state: 'live', since: new Date() });
-      if (missed) void queries.invalidateQueries(); // nobody knows what happened meanwhile
-      missed = false;
+    const join = () => {
+      stream = new EventSource('/api/v1/events');
+      stream.onopen = () => {
+        setLink({ state: 'live', since: new Date() });
+        if (missed) void queries.invalidateQueries(); // nobody knows what happened meanwhile
+        missed = false;
+      };
+      stream.onerror = () => {
+        missed = true;
+        void queries.invalidateQueries({ queryKey: ['whoami'] }); // the session may have ended
+        setLink((was) => (was.state === 'lost' ? was : { state: 'lost', since: new Date() }));
+      };
+      stream.onmessage = (e: MessageEvent<string>) => {
+        const { topic } = JSON.parse(e.data) as { topic: string };
+        asks.add(touched[topic] ?? []);
+      };
     };
-    stream.onerror = () => {
+    const leave = () => {
+      stream?.close();
+      stream = undefined;
       missed = true;
-      void queries.invalidateQueries({ queryKey: ['whoami'] }); // the session may have ended
-      setLink((was) => (was.state === 'lost' ? was : { state: 'lost', since: new Date() }));
     };
-    stream.onmessage = (e: MessageEvent<string>) => {
-      const { topic } = JSON.parse(e.data) as { topic: string };
-      asks.add(touched[topic] ?? []);
+    // A browser gives one host six connections. A page that nobody sees, in another tab or left behind, must not hold one.
+    const turn = () => {
+      if (document.hidden) leave();
+      else if (!stream) join();
     };
+    join();
+    document.addEventListener('visibilitychange', turn);
     return () => {
-      stream.close();
+      document.removeEventListener('visibilitychange', turn);
+      leave();
       asks.stop();
     };
   }, [on]);

@@ -3,7 +3,12 @@ import { useEffect, useRef, useState } from 'react';
 import { Dialog } from 'radix-ui';
 import { useNavigate } from 'react-router';
 
-const places: Record<string, [string, string]> = { s: ['/', 'Standing'], h: ['/history', 'History'] };
+const places: Record<string, [string, string]> = {
+  s: ['/', 'Standing'],
+  h: ['/history', 'History'],
+  c: ['/compare', 'Compare'],
+  r: ['/registries', 'Registries'],
+};
 
 const typing = (e: KeyboardEvent) =>
   e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName));
@@ -49,7 +54,7 @@ export function Keys() {
                 <th scope="row">
                   <kbd>/</kbd>
                 </th>
-                <td>find a component</td>
+                <td>find a digest, tag, commit, build, component or image</td>
               </tr>
               <tr>
                 <th scope="row">

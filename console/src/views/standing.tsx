@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, take, type Cell, type Row, type Standing } from '../api/client';
 import { Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
+import { acrossPath, imagePath } from '../parts/paths';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, Clock, clock, longDay, useNow } from '../parts/time';
 import { Below } from './below';
@@ -117,14 +118,13 @@ function Finder({ find, setFind }: { find: string; setFind: (v: string) => void 
       <Mark name="find" />
       <input
         ref={field}
-        data-find
+        data-filter
         type="search"
         defaultValue={find}
         onChange={(e) => setFind(e.target.value)}
         placeholder="component"
         aria-label="Find a component"
       />
-      <kbd>/</kbd>
     </label>
   );
 }
@@ -167,7 +167,9 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
         <Link className="plain name" to={`/history/${row.component}`}>
           {row.component}
         </Link>
-        <span className="plat">{row.platforms.map((p) => p.replace('linux/', '')).join(', ')}</span>
+<span className="plat">
+          {row.platforms.map((p) => p.replace('linux/', '')).join(', ')}; <Link to={acrossPath(row.component)}>tags</Link>
+        </span>
       </th>
       {s.environments.map((e, i) => {
         const before = s.environments[i - 1];
@@ -206,7 +208,9 @@ function Place({ component, cell }: { component: string; cell: Cell | undefined 
               <b>{cell.version || 'no version'}</b>
             </Link>
             <span className="age">{cell.since ? <Age of={cell.since} /> : 'not by Dovrak'}</span>
-            <code>{cell.tag}</code>
+            <Link className="plain" to={imagePath(`${cell.registry}/${cell.repository}:${cell.tag}`)}>
+              <code>{cell.tag}</code>
+            </Link>
           </div>
         )}
       </div>

@@ -1,0 +1,8 @@
+// The addresses of things. A reference is a path of its own, so that links can be pasted into a ticket.
+export const imagePath = (reference: string) => `/image/${reference}`;
+export const tagsPath = (repository: string) => `/tags/${repository}`;
+export const acrossPath = (component: string) => `/across/${component}`;
+export const comparePath = (a: string, b: string) => `/compare?${new URLSearchParams({ a, b })}`;
+
+/** repositoryOf is a reference without its tag or digest. */
+export const repositoryOf = (reference: string) => reference.replace(/@.*$/, '').replace(/:[^/:]*$/, '');

@@ -1,0 +1,92 @@
+// What was looked for: one image lands on its page, several are listed.
+import { useQuery } from '@tanstack/react-query';
+import { Link, Navigate, useSearchParams } from 'react-router';
+import { api, take, type Schema } from '../api/client';
+import { Bytes } from '../parts/bytes';
+import { Inline } from '../parts/digest';
+import { acrossPath, imagePath, tagsPath } from '../parts/paths';
+import { Failed, Loading } from '../parts/states';
+import { Age } from '../parts/time';
+
+export function FindView() {
+  const [params] = useSearchParams();
+  const what = params.get('what') ?? '';
+  const found = useQuery({
+    queryKey: ['where', what],
+    queryFn: () => take(api.GET('/api/v1/where', { params: { query: { what } } })),
+    enabled: what !== '',
+  });
+  if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
+  if (!found.data) return <Loading what={what} />;
+  const w = found.data;
+  const first = w.items[0]!;
+  if (w.as.includes('component') && first.component === what) return <Navigate to={acrossPath(what)} replace />;
+  if (w.as.includes('repository')) return <Navigate to={tagsPath(what)} replace />;
+  if (w.items.every((i) => i.digest === first.digest))
+    return <Navigate to={imagePath(`${first.repository}@${first.digest}`)} replace />;
+  return (
+    <>
+      <title>{`${what} · Dovrak`}</title>
+      <header className="head">
+        <h1>{what}</h1>
+        <p className="note">
+          taken for a {w.as.join(', a ')}; {w.items.length}
+          {w.more && ' and more'} found in what was seen
+        </p>
+      </header>
+      <Found items={w.items} />
+    </>
+  );
+}
+
+/** Found lists tags, and digests without one, in their repositories. */
+export function Found({ items }: { items: Schema['WhereItem'][] }) {
+  return (
+    <div className="scroll" tabIndex={0} role="region" aria-label="What was found">
+      <table className="lines">
+        <thead>
+          <tr>
+            <th scope="col">image</th>
+            <th scope="col">version</th>
+            <th scope="col">commit</th>
+            <th scope="col">where</th>
+            <th scope="col">tag</th>
+            <th scope="col" className="num">
+              size
+            </th>
+            <th scope="col" className="num">
+              seen
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.map((i) => (
+            <tr key={`${i.repository}:${i.tag ?? ''}@${i.digest}`}>
+              <td>
+                <Inline digest={i.digest} />
+              </td>
+              <td>{i.version}</td>
+              <td>
+                <code>{i.revision?.slice(0, 12)}</code>
+              </td>
+              <td>
+                <Link to={tagsPath(i.repository)}>{i.repository}</Link>
+                {i.origin && <span className="unit"> from {i.origin}</span>}
+              </td>
+              <td>
+                <Link to={imagePath(`${i.repository}${i.tag ? `:${i.tag}` : `@${i.digest}`}`)}>{i.tag ?? 'no tag'}</Link>
+                {i.stands && <b> stands in {i.environment}</b>}
+              </td>
+              <td className="num">
+                <Bytes n={i.size} />
+              </td>
+              <td className="num unit">
+                <Age of={i.seen} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
