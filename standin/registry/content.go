@@ -228,9 +228,12 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, repository, id s
 			refuse(w, http.StatusRequestedRangeNotSatisfiable, "BLOB_UPLOAD_INVALID", "a chunk out of order")
 			return
 		}
-		if r.Method == http.MethodPatch && r.ContentLength < s.opt.Quirks.MinChunk && info.Size()%max(s.opt.Quirks.MinChunk, 1) != 0 {
-			refuse(w, http.StatusRequestedRangeNotSatisfiable, "SIZE_INVALID", "a chunk that is too short")
+		if _, short := s.short.Load(id); short && r.Method == http.MethodPatch {
+			refuse(w, http.StatusRequestedRangeNotSatisfiable, "SIZE_INVALID", "the chunk before was too short, and not the last")
 			return
+		}
+		if r.Method == http.MethodPatch && r.ContentLength < s.opt.Quirks.MinChunk {
+			s.short.Store(id, true)
 		}
 		size, err := s.appendTo(path, r)
 		if err != nil {

@@ -50,6 +50,7 @@ type Server struct {
 	store  store
 	tokens sync.Map // token → grant
 	people sync.Map // name → Account
+	short  sync.Map // upload → its last chunk was shorter than it may be, unless it was the last
 	count  atomic.Int64
 }
 
