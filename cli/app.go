@@ -40,6 +40,7 @@ type App struct {
 	server, token, output string
 	colour, terminal      bool // of Out
 	liveErr               bool // Err is a terminal, on which progress is shown in place
+	width                 int  // of Out, in letters
 }
 
 // usage marks an error of how a command was called.
@@ -51,6 +52,7 @@ func (u usage) Unwrap() error { return u.error }
 func (a *App) Run(ctx context.Context, args []string, more ...*cobra.Command) int {
 	a.terminal, a.liveErr = isTerminal(a.Out), isTerminal(a.Err)
 	a.colour = a.terminal && a.Env("NO_COLOR") == "" && a.Env("TERM") != "dumb"
+	a.width = widthOf(a.Out)
 	root := a.root()
 	root.AddCommand(more...)
 	root.SetArgs(args)
@@ -64,6 +66,16 @@ func (a *App) Run(ctx context.Context, args []string, more ...*cobra.Command) in
 func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// widthOf is how wide a terminal is; elsewhere lines are as long as most can show.
+func widthOf(w io.Writer) int {
+	if f, ok := w.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			return n
+		}
+	}
+	return 120
 }
 
 func (a *App) root() *cobra.Command {

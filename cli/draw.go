@@ -111,8 +111,8 @@ func (a *App) ledger(head ...any) table.Writer {
 	return t
 }
 
-// wrap breaks a sentence into lines that fit beside other columns.
-func wrap(s string) string { return text.WrapSoft(s, 84) }
+// wrap breaks a sentence into lines that fit beside other columns, which take so many letters.
+func (a *App) wrap(s string, beside int) string { return text.WrapSoft(s, max(24, a.width-beside-1)) }
 
 // right aligns the numbered columns, from 1, as numbers are.
 func right(t table.Writer, columns ...int) {

@@ -306,9 +306,9 @@ func (a *App) drawCheck(c wire.RegistryCheck) {
 		if s.Micros > 0 && s.Result != "not tried" {
 			took = a.dim((time.Duration(s.Micros) * time.Microsecond).Round(100 * time.Microsecond).String())
 		}
-		t.AppendRow(table.Row{a.bold(s.Name), a.result(s.Result), took, wrap(s.Seen)})
+		t.AppendRow(table.Row{a.bold(s.Name), a.result(s.Result), took, a.wrap(s.Seen, 36)})
 		if s.Remedy != "" && s.Result == "fails" {
-			t.AppendRow(table.Row{"", "", "", a.dim("→ ") + wrap(s.Remedy)})
+			t.AppendRow(table.Row{"", "", "", a.dim("→ ") + a.wrap(s.Remedy, 38)})
 		}
 	}
 	t.Render()

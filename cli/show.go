@@ -63,7 +63,7 @@ func (a *App) drawImage(asked, platform string, img wire.Image) {
 		fmt.Fprintf(a.Out, "\na client of %s gets %s\n%s  %s\n", a.bold(c.As), a.bold(c.Platform), a.ridge(c.Digest), c.Digest)
 	}
 	a.drawPlatforms(img)
-	a.drawBeside("lies in the index beside", img.Beside)
+	a.drawBeside("beside", img.Beside)
 	a.drawBeside("attached", img.Referrers)
 	if img.ReferrersProblem != "" {
 		fmt.Fprintf(a.Out, "\n%s\n", a.amber("what is attached could not be listed: "+img.ReferrersProblem))
@@ -111,6 +111,11 @@ func (a *App) drawPlatforms(img wire.Image) {
 	fmt.Fprintln(a.Out)
 	t := a.ledger("platform", "digest", "layers", "size", "created", "made by")
 	right(t, 3, 4)
+	alike := !slices.ContainsFunc(img.Platforms, func(p wire.PlatformImage) bool { return madeBy(p) != madeBy(img.Platforms[0]) })
+	if alike {
+		t = a.ledger("platform", "digest", "layers", "size", "created")
+		right(t, 3, 4)
+	}
 	for _, p := range img.Platforms {
 		name := a.bold(p.Platform)
 		if p.OSVersion != "" {
@@ -120,12 +125,19 @@ func (a *App) drawPlatforms(img wire.Image) {
 		if p.Created != nil {
 			created = clock(*p.Created)
 		}
-		t.AppendRow(table.Row{name, a.plate(p.Digest), len(p.Layers), size(p.Size), created, madeBy(p)})
+		row := table.Row{name, a.plate(p.Digest), len(p.Layers), size(p.Size), created}
+		if !alike {
+			row = append(row, madeBy(p))
+		}
+		t.AppendRow(row)
 		if p.Contradiction != "" {
 			t.AppendRow(table.Row{"", a.ember("✗ " + p.Contradiction)})
 		}
 	}
 	t.Render()
+	if by := madeBy(img.Platforms[0]); alike && by != "" {
+		fmt.Fprintln(a.Out, a.dim("made by ")+by)
+	}
 }
 
 // madeBy is what says of an image how it came to be: its pipeline or source by label, its author, or its last step.

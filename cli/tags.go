@@ -164,19 +164,31 @@ func (a *App) tagsAcross(cmd *cobra.Command, component, match string, attached, 
 
 func (a *App) drawAcross(out wire.Across) {
 	now := time.Now()
-	head := []any{"tag", ""}
+	var digests []string
+	head := []any{"tag"}
 	for _, p := range out.Places {
-		head = append(head, p.Repository)
+		registry, _, _ := strings.Cut(p.Repository, "/")
+		head = append(head, p.Environment+"\n"+registry)
 	}
-	t := a.ledger(head...)
+	t := a.ledger(append(head, "")...)
+	versions := map[string]bool{}
 	for _, r := range out.Rows {
-		row := table.Row{a.bold(r.Tag), a.acrossVerdict(r, now)}
+		row := table.Row{a.bold(r.Tag)}
 		for _, c := range r.Cells {
 			row = append(row, a.cell(c))
+			if c.Digest != "" && !versions[c.Digest] {
+				versions[c.Digest] = true
+				digests = append(digests, c.Digest)
+			}
 		}
-		t.AppendRow(row)
+		t.AppendRow(append(row, a.acrossVerdict(r, now)))
 	}
 	a.list(t, "No tag in any place", "")
+	fmt.Fprintln(a.Out)
+	for _, d := range digests { // what each ridge stands for
+		fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(d), d)
+	}
+	fmt.Fprintln(a.Out)
 	for _, p := range out.Places {
 		switch {
 		case p.Problem != "":
@@ -200,7 +212,7 @@ func (a *App) cell(c wire.AcrossCell) string {
 	if c.Digest == "" {
 		return a.dim("·")
 	}
-	s := a.plate(c.Digest)
+	s := a.ridge(c.Digest)
 	if c.Attached != nil {
 		s += a.dim(fmt.Sprintf(" +%d", *c.Attached))
 	}

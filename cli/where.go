@@ -8,6 +8,7 @@ import (
 	"dovrak/api/wire"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 )
 
@@ -109,11 +110,11 @@ func (a *App) drawComparison(asked []string, c wire.Comparison) {
 			continue
 		}
 		for _, v := range append(p.Config, p.Labels...) {
-			t.AppendRow(table.Row{p.Platform, v.Name, wrap(v.A), wrap(v.B)})
+			t.AppendRow(table.Row{p.Platform, v.Name, text.WrapSoft(v.A, 40), text.WrapSoft(v.B, 40)})
 		}
 	}
 	for _, v := range c.Labels {
-		t.AppendRow(table.Row{"index", v.Name, wrap(v.A), wrap(v.B)})
+		t.AppendRow(table.Row{"index", v.Name, text.WrapSoft(v.A, 40), text.WrapSoft(v.B, 40)})
 	}
 	for _, x := range c.Attached {
 		if x.A != x.B {

@@ -27,6 +27,8 @@ PATH=$PWD/bin:$PATH
 go run ./test/pictures -server "$DOVRAK_SERVER" -token "$dir/ragna.token"
 shot() { name=$1; shift; scripts/terminal.sh "docs/screenshots/$name.png" "$@"; }
 shot show dovrak show forge/bench/snowpack-model:build-41
+shot across-cli dovrak tags --across snowpack-model
+shot check dovrak registry check ridge
 shot standing-cli dovrak standing
 shot promote dovrak promote alert-relay --to live --because "relay checked at the hut"
 shot trail dovrak trail hut/live/snowpack-model:live

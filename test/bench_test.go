@@ -53,7 +53,9 @@ func (w *world) copied(n wire.NewCopy) wire.Copy {
 // much the peak of the service's own process grows over what it was after a small copy.
 func BenchmarkCopyLargeLayer(b *testing.B) {
 	w := newWorld(b)
+	w.declare("hut/live/small")
 	w.copied(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: "hut/live/small"})
+	w.declare("hut/live/large")
 	idle := w.peak()
 	n := 0
 	for b.Loop() {
