@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"dovrak/api/wire"
 	"dovrak/client"
@@ -90,10 +91,12 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) err
 func (a *App) drawPlan(p wire.Plan) {
 	fmt.Fprintf(a.Out, "%s %s to %s\n", a.bold(p.Component), p.Version, a.bold(p.Environment))
 	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
-	t := a.ledger("place", "moves", "", "present", "")
-	right(t, 2, 3, 4, 5)
+	t := a.ledger("place", "moves", "", "present", "", "took a push")
+	right(t, 2, 3, 4, 5, 6)
+	now := time.Now()
 	for _, pl := range p.Places {
-		t.AppendRow(table.Row{a.bold(pl.Repository), pieces(pl.Move), size(pl.MoveBytes), pieces(pl.Present), size(pl.PresentBytes)})
+		t.AppendRow(table.Row{a.bold(pl.Repository), pieces(pl.Move), size(pl.MoveBytes), pieces(pl.Present), size(pl.PresentBytes),
+			a.dim(age(pl.Checked, now) + " ago")})
 	}
 	t.Render()
 	fmt.Fprintln(a.Out)

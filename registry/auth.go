@@ -28,8 +28,9 @@ type tokens struct {
 	c     *Client
 	fetch singleflight.Group
 	mu    sync.Mutex
-	basic *Credential      // what the registry was seen to take with every request; nil before it has asked
-	held  map[string]token // by wanted scopes
+	basic *Credential                  // what the registry was seen to take with every request; nil before it has asked
+	held  map[string]token             // by wanted scopes
+	asked map[string]map[string]string // what the registry wanted for them
 }
 
 type token struct {
@@ -40,7 +41,23 @@ type token struct {
 // maxHeld bounds the tokens kept: one a repository and set of actions, of which an estate has many.
 const maxHeld = 4096
 
-func (t *tokens) init(c *Client) { t.c, t.held = c, map[string]token{} }
+func (t *tokens) init(c *Client) {
+	t.c, t.held, t.asked = c, map[string]token{}, map[string]map[string]string{}
+}
+
+// forStream sees to it that a token lasts for a while before a body is sent that can be sent only once: behind a 401 there
+// would be nothing left to send.
+func (t *tokens) forStream(ctx context.Context, scopes []string) error {
+	t.mu.Lock()
+	params := t.asked[key(scopes)]
+	fresh := time.Now().Add(time.Minute).Before(t.held[key(scopes)].expires)
+	t.mu.Unlock()
+	if params == nil || fresh {
+		return nil
+	}
+	_, err, _ := t.fetch.Do(key(scopes), func() (any, error) { return nil, t.obtain(ctx, params, scopes) })
+	return err
+}
 
 // sign puts on a request what the registry was seen to want.
 func (t *tokens) sign(req *http.Request, scopes []string) {
@@ -125,8 +142,9 @@ func (t *tokens) obtain(ctx context.Context, params map[string]string, scopes []
 	defer t.mu.Unlock()
 	if len(t.held) >= maxHeld {
 		clear(t.held)
+		clear(t.asked)
 	}
-	t.held[key(scopes)] = tok
+	t.held[key(scopes)], t.asked[key(scopes)] = tok, params
 	return nil
 }
 

@@ -271,6 +271,11 @@ func (c *Client) exchange(ctx context.Context, rq request) (*http.Response, erro
 			return nil, err
 		}
 	}
+	if rq.stream != nil && (rq.to == nil || c.own(rq.to)) {
+		if err := c.auth.forStream(ctx, rq.scopes); err != nil {
+			return nil, err
+		}
+	}
 	ctx, dog := watch(ctx, c.cfg.Stall)
 	req, err := c.build(ctx, rq, dog)
 	if err != nil {

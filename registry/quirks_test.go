@@ -236,3 +236,82 @@ func TestWhereARegistryMayLead(t *testing.T) {
 		}
 	}
 }
+
+// TestTokensAroundATransfer: a token that has run out between the upload's opening and its body is renewed before the body is
+// sent, which can be sent only once; one that permits less than was asked is a refusal, and says so.
+func TestTokensAroundATransfer(t *testing.T) {
+	var h *sim.Server
+	opt := sim.Options{Dir: t.TempDir(), Accounts: desk, SignIn: sim.Token, TokenLife: 5 * time.Minute, Quirks: sim.Quirks{RefreshTokens: true}}
+	h, err := sim.New(opt)
+	must(t, err)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h.ServeHTTP(w, r)
+		if r.Method == http.MethodPost {
+			h.EndTokens() // every token that was issued so far
+		}
+	}))
+	t.Cleanup(srv.Close)
+	cfg := registry.Config{Name: "forge", Address: srv.URL, FirstWait: time.Millisecond, Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"}}
+	err = dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow"))
+	if registry.Status(err) != http.StatusUnauthorized {
+		t.Errorf("a token that is withdrawn before its end cannot be foreseen: %v", err)
+	}
+	opt.Dir, opt.TokenLife = t.TempDir(), 30*time.Second // shorter than a body may take: renewed before each
+	h, err = sim.New(opt)
+	must(t, err)
+	must(t, dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow")))
+
+	narrow := standin(t, sim.Options{SignIn: sim.Token, Quirks: sim.Quirks{NarrowScopes: true}})
+	err = dial(t, narrow).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow"))
+	if !problem.Is(err, problem.Denied) || !strings.Contains(problem.From(err).Remedy, "lacks the permission") {
+		t.Errorf("a narrower token: %v", err)
+	}
+}
+
+// TestCertificates: what a check says of every sort of certificate, and which remedy belongs to it.
+func TestCertificates(t *testing.T) {
+	now := time.Now()
+	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Date", now.Add(-10*time.Minute).UTC().Format(http.TimeFormat))
+	})
+	secure, plain := httptest.NewTLSServer(answer), httptest.NewServer(answer)
+	t.Cleanup(secure.Close)
+	t.Cleanup(plain.Close)
+	trust := x509.NewCertPool()
+	trust.AddCert(secure.Certificate())
+	port := secure.URL[strings.LastIndexByte(secure.URL, ':'):]
+	at := func(when time.Time) func() time.Time { return func() time.Time { return when } }
+	for name, tt := range map[string]struct {
+		cfg    registry.Config
+		now    time.Time
+		result registry.Result
+		says   string
+		remedy string
+	}{
+		"trusted":               {registry.Config{Address: secure.URL, RootCAs: trust}, now, registry.Holds, "issued by", ""},
+		"of an unknown CA":      {registry.Config{Address: secure.URL}, now, registry.Fails, "unknown authority", "--ca FILE"},
+		"for another name":      {registry.Config{Address: "https://localhost" + port, RootCAs: trust}, now, registry.Fails, "not localhost", "a name that its certificate holds"},
+		"run out":               {registry.Config{Address: secure.URL, RootCAs: trust}, now.AddDate(100, 0, 0), registry.Fails, "expired", "renewed"},
+		"by an exception":       {registry.Config{Address: secure.URL, Unverified: true}, now, registry.CannotTell, "not checked by an exception", ""},
+		"none on a plain port":  {registry.Config{Address: strings.Replace(plain.URL, "http:", "https:", 1)}, now, registry.Fails, "no TLS on this port", "--client-cert"},
+		"none, and plain HTTP":  {registry.Config{Address: plain.URL}, now, registry.Absent, "can be read and changed on the way", ""},
+		"an exception too many": {registry.Config{Address: secure.URL, RootCAs: trust, Unverified: true}, now, registry.Holds, "the exception is not needed", ""},
+	} {
+		tt.cfg.Name, tt.cfg.Attempts = "ridge", 1
+		var got, clock registry.Step
+		for _, s := range dial(t, tt.cfg).Check(t.Context(), registry.CheckOptions{Now: at(tt.now)}).Steps {
+			switch s.Name {
+			case registry.StepCertificate:
+				got = s
+			case registry.StepClock:
+				clock = s
+			}
+		}
+		if got.Result != tt.result || !strings.Contains(got.Seen, tt.says) || !strings.Contains(got.Remedy, tt.remedy) {
+			t.Errorf("%s: %+v", name, got)
+		}
+		if name == "trusted" && (clock.Result != registry.Fails || !strings.Contains(clock.Seen, "10m0s behind")) {
+			t.Errorf("a clock that is late: %+v", clock)
+		}
+	}
+}

@@ -30,7 +30,7 @@ type Pointed struct {
 // rules are asked before the first tag is pointed.
 func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags []string, because string) ([]Pointed, error) {
 	if err := firstOf(by.Require(Point), reason(because), pointable(img, tags)); err != nil {
-		return nil, err
+		return nil, s.withDigest(ctx, img, err)
 	}
 	at, err := s.spot(ctx, img)
 	if err != nil {
@@ -97,6 +97,22 @@ func pointable(img image.Reference, tags []string) error {
 		}
 	}
 	return nil
+}
+
+// withDigest adds to the refusal of a tag in place of a digest what that tag was last seen to mean.
+func (s *Service) withDigest(ctx context.Context, img image.Reference, err error) error {
+	if img.Digest != "" || !problem.Is(err, problem.Malformed) {
+		return err
+	}
+	at, serr := s.spot(ctx, img)
+	if serr != nil {
+		return err
+	}
+	if d, lerr := s.db.LastMeant(ctx, at.at(), img.Tag); lerr == nil && d != "" {
+		p := problem.From(err)
+		p.Remedy = "it was last seen to mean " + at.ref.In() + "@" + d.String() + "; if that is the one, name it so"
+	}
+	return err
 }
 
 // present reads a manifest that is asked to be in a repository, where the repository says that it is: by a HEAD for one

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,8 @@ import (
 	"dovrak/api/wire"
 	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
+
+	"github.com/opencontainers/go-digest"
 )
 
 // step finds one step of a check.
@@ -318,5 +321,92 @@ func TestTakingIn(t *testing.T) {
 	}
 	if n := w.count("SELECT count(*) FROM trail_entries WHERE act = 'tag found' AND subject = 'forge/bench/snowpack-model:main'"); n != 0 {
 		t.Error("a tag that Dovrak pointed is called found")
+	}
+}
+
+// TestAnExceptionEnds: certificates go unchecked while the exception counts, and are checked again when it is over.
+func TestAnExceptionEnds(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	h, err := sim.New(sim.Options{Dir: t.TempDir()})
+	must(t, err)
+	srv := httptest.NewTLSServer(h)
+	t.Cleanup(srv.Close)
+	until := time.Now().UTC().Add(time.Hour).Format(time.RFC3339)
+	if r := w.run("registry", "add", "cellar", "--address", srv.URL); r.code != 1 || !strings.Contains(r.err, "certificate") {
+		t.Errorf("an unknown CA: %d %s", r.code, r.err)
+	}
+	w.ok("registry", "add", "cellar", "--address", srv.URL, "--unverified-owner", "Ylva", "--unverified-until", until)
+	w.declare("cellar/a")
+	ref := w.push(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	w.ok("copy", ref, "cellar/a")
+	shown := w.ok("show", "cellar/a@"+ref[strings.IndexByte(ref, '@')+1:])
+	if !strings.Contains(shown, "certificates of cellar go unchecked, by Ylva until") {
+		t.Errorf("it is not told where it applies:\n%s", shown)
+	}
+	w.sql("UPDATE registries SET unverified_until = now() - interval '1 second' WHERE name = 'cellar'")
+	if r := w.run("show", "cellar/a:1"); r.code != 1 || !strings.Contains(r.err, "certificate") {
+		t.Errorf("after its end: %d %s", r.code, r.err)
+	}
+}
+
+// TestAHostileEstate: what a hand-made registry answers is shown as what it is, within bounds, and never acts on a terminal.
+func TestAHostileEstate(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	documents := map[string]string{}
+	put := func(raw string) string {
+		d := digest.FromString(raw).String()
+		documents[d] = raw
+		return d
+	}
+	config := put(`{"os":"linux","architecture":"amd64","author":"\u001b[2Jnobody","config":{"Labels":{"note\u009b31m":"red\u001b[31m"}}}`)
+	img := put(fmt.Sprintf(`{"schemaVersion":2,"config":{"mediaType":"application/vnd.oci.image.config.v1+json","digest":%q,"size":%d},"layers":[]}`,
+		config, len(documents[config])))
+	member := func(d, platform string) string {
+		return fmt.Sprintf(`{"schemaVersion":2,"manifests":[{"mediaType":"x","digest":%q,"size":%d%s}]}`, d, len(documents[d]), platform)
+	}
+	deep := img
+	for range 6 {
+		deep = put(member(deep, ""))
+	}
+	tags := map[string]string{"plain": img, "deep": deep, "twice": put(`{"schemaVersion":2,"schemaVersion":2,"manifests":[]}`),
+		"both": put(`{"schemaVersion":2,"manifests":[],"layers":[]}`), "contradicts": put(member(img, `,"platform":{"os":"linux","architecture":"arm64"}`))}
+	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		name := r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:]
+		if d, ok := tags[name]; ok {
+			name = d
+		}
+		switch {
+		case r.URL.Path == "/v2/":
+		case name == "list":
+			fmt.Fprint(rw, `{"tags":["plain","deep","twice","both","contradicts","\u001b[2Jgone","../../x",""]}`)
+		case documents[name] != "":
+			rw.Header().Set("Docker-Content-Digest", name)
+			fmt.Fprint(rw, documents[name])
+		default:
+			http.NotFound(rw, r)
+		}
+	}))
+	t.Cleanup(srv.Close)
+	w.ok("registry", "add", "odd", "--address", srv.URL)
+	for tag, says := range map[string]string{"deep": "nested more than 4 deep", "twice": "twice in one object", "both": "both manifests and layers"} {
+		if r := w.run("show", "odd/x:"+tag); r.code != 1 || !strings.Contains(r.err, says) {
+			t.Errorf("%s: %d %s", tag, r.code, r.err)
+		}
+	}
+	for _, args := range [][]string{{"show", "odd/x:plain"}, {"tags", "odd/x"}, {"show", "odd/x:contradicts"}, {"where", "plain"}} {
+		r := w.run(args...)
+		if r.code != 0 || strings.ContainsAny(r.out, "\x1b\u009b\r") {
+			t.Errorf("%v: %d, %q %s", args, r.code, r.out, r.err)
+		}
+	}
+	listed := w.ok("tags", "odd/x")
+	if !strings.Contains(listed, "5 tags of 5 images") || strings.Count(listed, "cannot be read")+strings.Count(listed, "goes deeper") != 3 ||
+		!strings.Contains(listed, "the index calls it linux/arm64") {
+		t.Errorf("listed:\n%s", listed)
+	}
+	if r := w.run("show", "odd/x:contradicts", "--as", "linux/amd64"); r.code != 1 || !strings.Contains(r.err, "Nobody can say") {
+		t.Errorf("what a client gets of a contradiction: %d %s", r.code, r.err)
 	}
 }

@@ -69,6 +69,9 @@ func New(opt Options) (*Server, error) {
 // SetAccount changes what a name may do, or its secret, from now on; tokens that were issued stay.
 func (s *Server) SetAccount(name string, a Account) { s.people.Store(name, a) }
 
+// EndTokens ends every token that was issued so far.
+func (s *Server) EndTokens() { s.tokens.Clear() }
+
 func (s *Server) account(name, secret string) (Account, bool) {
 	a, ok := s.people.Load(name)
 	if !ok || a.(Account).Secret != secret {

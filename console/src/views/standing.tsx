@@ -6,6 +6,7 @@ import { api, take, type Cell, type Row, type Standing } from '../api/client';
 import { Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
 import { acrossPath, imagePath } from '../parts/paths';
+import { failing, useRegistries } from '../parts/registry';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, Clock, clock, longDay, useNow } from '../parts/time';
 import { Below } from './below';
@@ -83,7 +84,7 @@ function Ledger({ s, rows, find, setFind }: LedgerProps) {
               e.places.map((p, j) => [
                 j > 0 && <td key={`${e.name}-${p}-eq`} />,
                 <th scope="col" key={`${e.name}-${p}`}>
-                  <b>{p}</b> <span className="seen">{seenIn(rows, e.name, p)}</span>
+                  <RegistryHead name={p} /> <span className="seen">{seenIn(rows, e.name, p)}</span>
                 </th>,
               ]),
             ])}
@@ -140,6 +141,25 @@ function EnvironmentHead({ name, span, first }: { name: string; span: number; fi
       <th scope="colgroup" colSpan={span}>
         {name}
       </th>
+    </>
+  );
+}
+
+/** RegistryHead names a registry, and says so where its newest check fails or its certificates go unchecked. */
+function RegistryHead({ name }: { name: string }) {
+  const r = useRegistries().data?.items.find((x) => x.name === name);
+  const bad = failing(r?.checks[0]);
+  return (
+    <>
+      <Link className="plain" to={`/registries/${name}`}>
+        <b>{name}</b>
+      </Link>
+      {(bad || r?.exception?.counts) && (
+        <span className="refused">
+          {' '}
+          <Mark name="refused" /> {bad ? `${bad.name} fails` : 'unchecked'}
+        </span>
+      )}
     </>
   );
 }
