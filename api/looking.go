@@ -23,7 +23,7 @@ type (
 	contentQuery struct {
 		Reference string `query:"reference" json:"-" required:"true" description:"a full reference"`
 		Platform  string `query:"platform"  json:"-"                 description:"of the image of this platform"`
-		Part      string `query:"part"      json:"-" required:"true" enum:"manifest,config"`
+		Part      string `query:"part"      json:"-" required:"true"                                             enum:"manifest,config"`
 	}
 )
 
@@ -75,7 +75,12 @@ func (a *API) content(c *echo.Context, by service.Actor) error {
 		return err
 	}
 	if in.Part != "manifest" && in.Part != "config" {
-		return &problem.Problem{Kind: problem.Malformed, Title: "There is no such part", Asked: image.Printable(in.Part), Remedy: "say manifest or config"}
+		return &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "There is no such part",
+			Asked:  image.Printable(in.Part),
+			Remedy: "say manifest or config",
+		}
 	}
 	var platform *image.Platform
 	if in.Platform != "" {
@@ -125,7 +130,14 @@ func viewMember(m image.Member) wire.PlatformImage {
 }
 
 func viewBeside(b image.Beside) wire.Beside {
-	return wire.Beside{Digest: b.Digest.String(), Kind: string(b.Kind), Type: b.Type, Size: b.Size, Of: b.Of.String(), Annotations: b.Annotations}
+	return wire.Beside{
+		Digest:      b.Digest.String(),
+		Kind:        string(b.Kind),
+		Type:        b.Type,
+		Size:        b.Size,
+		Of:          b.Of.String(),
+		Annotations: b.Annotations,
+	}
 }
 
 func viewMark(m service.Mark) wire.RegistryMark {

@@ -82,8 +82,12 @@ func declare(ctx context.Context, a *API, by service.Actor, in wire.NewDestinati
 		fixed = &is
 	case "":
 	default:
-		return wire.Health{}, &problem.Problem{Kind: problem.Malformed, Title: "Tags are moving or fixed", Asked: image.Printable(in.Tags),
-			Remedy: "say whether the registry lets a tag be overwritten: moving, or fixed"}
+		return wire.Health{}, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "Tags are moving or fixed",
+			Asked:  image.Printable(in.Tags),
+			Remedy: "say whether the registry lets a tag be overwritten: moving, or fixed",
+		}
 	}
 	return wire.Health{Status: "declared"}, a.service.Declare(ctx, by, ref, in.Owner, fixed)
 }
@@ -125,9 +129,14 @@ func viewRegistry(r service.RegistryView) wire.Registry {
 }
 
 func viewCheck(c service.Check) wire.RegistryCheck {
-	return wire.RegistryCheck{Registry: c.Registry, Repository: c.Repository, At: c.At, Steps: each(c.Steps, func(s service.CheckStep) wire.CheckStep {
-		return wire.CheckStep{Name: s.Name, Result: string(s.Result), Seen: s.Seen, Remedy: s.Remedy, Micros: s.Took.Microseconds()}
-	})}
+	return wire.RegistryCheck{
+		Registry:   c.Registry,
+		Repository: c.Repository,
+		At:         c.At,
+		Steps: each(c.Steps, func(s service.CheckStep) wire.CheckStep {
+			return wire.CheckStep{Name: s.Name, Result: string(s.Result), Seen: s.Seen, Remedy: s.Remedy, Micros: s.Took.Microseconds()}
+		}),
+	}
 }
 
 func viewDestination(d service.Destination) wire.Destination {

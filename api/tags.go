@@ -29,10 +29,10 @@ type (
 	acrossQuery struct {
 		Component string `query:"component" json:"-" required:"true"`
 		Match     string `query:"match"     json:"-"                 description:"a pattern with * and ?"`
-		Attached  bool   `query:"attached"  json:"-"                 description:"compare what is attached, too: a request for each tag and place"`
+		Attached  bool   `query:"attached"  json:"-"                 description:"compare what is attached, too"`
 	}
 	whereQuery struct {
-		What string `query:"what" json:"-" required:"true" description:"a digest or its beginning, a commit, tag, version, component, repository or image"`
+		What string `query:"what" json:"-" required:"true" description:"a digest, its beginning, a commit, tag, version, component or image"`
 	}
 	compareQuery struct {
 		A string `query:"a" json:"-" required:"true" description:"a full reference"`
@@ -62,7 +62,12 @@ func tags(ctx context.Context, a *API, by service.Actor, in tagsQuery) (wire.Tag
 		return wire.Tags{}, err
 	}
 	limit := in.limit()
-	l, err := a.service.Tags(ctx, by, ref, service.TagQuery{Match: in.Match, Order: in.Order, Ascending: in.Ascending, After: in.After, Limit: limit + 1})
+	l, err := a.service.Tags(
+		ctx,
+		by,
+		ref,
+		service.TagQuery{Match: in.Match, Order: in.Order, Ascending: in.Ascending, After: in.After, Limit: limit + 1},
+	)
 	out := wire.Tags{Repository: l.Ref.In(), Tags: l.Tags, Images: l.Images, Surveyed: l.SurveyedAt, Registry: viewMark(l.Mark),
 		Items: each(l.Items[:min(limit, len(l.Items))], viewTag)}
 	if len(l.Items) > limit {
@@ -121,7 +126,11 @@ func across(ctx context.Context, a *API, by service.Actor, in acrossQuery) (wire
 }
 
 func exceptTags(ctx context.Context, a *API, by service.Actor, in wire.NewTagException) (numberOnly, error) {
-	n, err := a.service.ExceptTags(ctx, by, service.NewTagException{Component: in.Component, Pattern: in.Pattern, Place: in.Place, Because: in.Because})
+	n, err := a.service.ExceptTags(
+		ctx,
+		by,
+		service.NewTagException{Component: in.Component, Pattern: in.Pattern, Place: in.Place, Because: in.Because},
+	)
 	return numberOnly{n}, err
 }
 
@@ -144,7 +153,12 @@ func unpoint(ctx context.Context, a *API, by service.Actor, in wire.Unpoint) (wi
 
 func where(ctx context.Context, a *API, by service.Actor, in whereQuery) (wire.Where, error) {
 	w, err := a.service.Where(ctx, by, in.What)
-	return wire.Where{Asked: w.Asked, As: each(w.As, func(s string) string { return s }), Items: each(w.Items, viewFound), More: w.More}, err
+	return wire.Where{
+		Asked: w.Asked,
+		As:    each(w.As, func(s string) string { return s }),
+		Items: each(w.Items, viewFound),
+		More:  w.More,
+	}, err
 }
 
 func compareImages(ctx context.Context, a *API, by service.Actor, in compareQuery) (wire.Comparison, error) {
@@ -160,15 +174,22 @@ func compareImages(ctx context.Context, a *API, by service.Actor, in compareQuer
 	if err != nil {
 		return wire.Comparison{}, err
 	}
-	return wire.Comparison{Same: c.Same, A: viewImage(c.A), B: viewImage(c.B), Platforms: each(c.Platforms, viewCompared), Labels: each(c.Labels, viewChange),
+	return wire.Comparison{
+		Same:      c.Same,
+		A:         viewImage(c.A),
+		B:         viewImage(c.B),
+		Platforms: each(c.Platforms, viewCompared),
+		Labels:    each(c.Labels, viewChange),
 		Attached: each(c.Attached, func(x compare.Attachment) wire.ComparedAttached {
 			return wire.ComparedAttached{Kind: string(x.Kind), Type: x.Type, A: x.A, B: x.B}
-		})}, nil
+		}),
+	}, nil
 }
 
 func viewTag(t service.TagView) wire.Tag {
 	out := wire.Tag{Tag: t.Tag, Digest: t.Digest.String(), Rule: t.Rule, Kind: t.Kind, Since: t.Since.UTC(), Created: utc(t.CreatedAt),
-		Version: t.Version, Size: t.Size, Platforms: listed(t.Platforms), Shares: t.Shares, With: strings.Fields(t.With), Seen: t.SeenAt.UTC(), Problem: t.Problem}
+		Version: t.Version, Size: t.Size, Platforms: listed(t.Platforms), Shares: t.Shares,
+		With: strings.Fields(t.With), Seen: t.SeenAt.UTC(), Problem: t.Problem}
 	if t.DecidedAt != nil {
 		out.Since, out.Decided = t.DecidedAt.UTC(), true
 	}
@@ -183,7 +204,13 @@ func viewLook(s service.Survey, page []service.TagView) wire.TagsLook {
 }
 
 func viewAcrossPlace(p service.AcrossPlace) wire.AcrossPlace {
-	return wire.AcrossPlace{Environment: p.Environment, Repository: p.Ref.In(), Seen: p.SeenAt, Problem: p.Problem, Registry: viewMark(p.Mark)}
+	return wire.AcrossPlace{
+		Environment: p.Environment,
+		Repository:  p.Ref.In(),
+		Seen:        p.SeenAt,
+		Problem:     p.Problem,
+		Registry:    viewMark(p.Mark),
+	}
 }
 
 func viewAcrossRow(r compare.Row) wire.AcrossRow {
@@ -206,13 +233,33 @@ func viewAcrossRow(r compare.Row) wire.AcrossRow {
 }
 
 func viewTagException(e store.TagException) wire.TagException {
-	return wire.TagException{Number: e.Number, Pattern: e.Pattern, Place: e.Place, Because: e.Because, By: e.MakerName, Made: e.MadeAt.UTC()}
+	return wire.TagException{
+		Number:  e.Number,
+		Pattern: e.Pattern,
+		Place:   e.Place,
+		Because: e.Because,
+		By:      e.MakerName,
+		Made:    e.MadeAt.UTC(),
+	}
 }
 
 func viewFound(f service.WhereItem) wire.WhereItem {
-	return wire.WhereItem{Repository: f.Registry + "/" + f.Repository, Tag: f.Tag, Digest: f.Digest.String(), Kind: f.Kind, Version: f.Version,
-		Revision: f.Revision, Size: f.Size, Platforms: listed(f.Platforms), Created: utc(f.CreatedAt), Component: f.Component,
-		Environment: f.Environment, Stands: f.Stands, Origin: f.Origin, Seen: f.SeenAt.UTC()}
+	return wire.WhereItem{
+		Repository:  f.Registry + "/" + f.Repository,
+		Tag:         f.Tag,
+		Digest:      f.Digest.String(),
+		Kind:        f.Kind,
+		Version:     f.Version,
+		Revision:    f.Revision,
+		Size:        f.Size,
+		Platforms:   listed(f.Platforms),
+		Created:     utc(f.CreatedAt),
+		Component:   f.Component,
+		Environment: f.Environment,
+		Stands:      f.Stands,
+		Origin:      f.Origin,
+		Seen:        f.SeenAt.UTC(),
+	}
 }
 
 func viewCompared(p compare.Platform) wire.ComparedPlatform {

@@ -92,8 +92,25 @@ func (a *App) root() *cobra.Command {
 	f := root.PersistentFlags()
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	f.StringVar(&a.server, "server", "", "the service's address (DOVRAK_SERVER; default http://127.0.0.1:8620)")
-	root.AddCommand(a.show(), a.where(), a.tags(), a.compare(), a.point(), a.unpoint(), a.copy(), a.copies(), a.promote(), a.promotions(), a.trail(), a.standing(),
-		a.registry(), a.charter(), a.tokens(), a.whoami(), a.signin())
+	root.AddCommand(
+		a.show(),
+		a.where(),
+		a.tags(),
+		a.compare(),
+		a.point(),
+		a.unpoint(),
+		a.copy(),
+		a.copies(),
+		a.promote(),
+		a.promotions(),
+		a.trail(),
+		a.standing(),
+		a.registry(),
+		a.charter(),
+		a.tokens(),
+		a.whoami(),
+		a.signin(),
+	)
 	return root
 }
 

@@ -70,6 +70,14 @@ func (a *App) plate(digest string) string {
 	return a.ridge(digest) + " " + short(digest)
 }
 
+// many counts things in words.
+func many(n int64, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
 func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // clock is a time as tables show it, in UTC.

@@ -73,7 +73,10 @@ func (a *App) settings(cmd *cobra.Command, c connection) (wire.RegistrySettings,
 	for _, f := range []struct {
 		flag, file string
 		to         **string
-	}{{"ca", c.ca, &s.CA}, {"client-cert", c.clientCert, &s.ClientCert}, {"client-key", c.clientKey, &s.ClientKey}, {"secret-file", c.secretFile, &s.Secret}} {
+	}{
+		{"ca", c.ca, &s.CA}, {"client-cert", c.clientCert, &s.ClientCert}, {"client-key", c.clientKey, &s.ClientKey},
+		{"secret-file", c.secretFile, &s.Secret},
+	} {
 		if !given(f.flag) {
 			continue
 		}
@@ -152,7 +155,13 @@ func (a *App) registryAdd() *cobra.Command {
 				return err
 			}
 			return a.print(&out, func() {
-				fmt.Fprintf(a.Out, "%s is connected at %s; what it permits: dovrak registry check %s\n", a.bold(out.Name), out.Address, out.Name)
+				fmt.Fprintf(
+					a.Out,
+					"%s is connected at %s; what it permits: dovrak registry check %s\n",
+					a.bold(out.Name),
+					out.Address,
+					out.Name,
+				)
 			})
 		},
 	}
@@ -193,7 +202,10 @@ func (a *App) registryDrop() *cobra.Command {
 			if err := a.client().DropRegistry(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"dropped": args[0]}, func() { fmt.Fprintf(a.Out, "%s is not connected any more\n", args[0]) })
+			return a.print(
+				map[string]string{"dropped": args[0]},
+				func() { fmt.Fprintf(a.Out, "%s is not connected any more\n", args[0]) },
+			)
 		},
 	}
 }
@@ -288,7 +300,8 @@ func (a *App) registryCheck() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&n.Repository, "repository", "", "in which permissions are looked at, without the registry (default: one of the charter's places)")
+	cmd.Flags().
+		StringVar(&n.Repository, "repository", "", "in which permissions are looked at (default: one of the charter's places)")
 	cmd.Flags().StringSliceVar(&n.For, "for", nil, "pull, push, delete (default pull,push)")
 	return cmd
 }
@@ -356,7 +369,10 @@ func (a *App) registryUndeclare() *cobra.Command {
 			if err := a.client().Undeclare(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"undeclared": args[0]}, func() { fmt.Fprintf(a.Out, "Dovrak writes no more to %s\n", args[0]) })
+			return a.print(
+				map[string]string{"undeclared": args[0]},
+				func() { fmt.Fprintf(a.Out, "Dovrak writes no more to %s\n", args[0]) },
+			)
 		},
 	}
 }

@@ -55,7 +55,9 @@ func (a *App) drawImage(asked, platform string, img wire.Image) {
 		built = fmt.Sprintf(", built %s ago (%s)", age(*img.Created, now), clock(*img.Created))
 	}
 	fmt.Fprintf(a.Out, "%s, %s%s, %s\n", whatIs(platform, img), size(img.Size), built, a.dim("seen "+img.Seen.Format("15:04:05")+" UTC"))
-	if others := slices.DeleteFunc(slices.Clone(img.Tags), func(t string) bool { return strings.HasSuffix(asked, ":"+t) }); len(others) > 0 {
+	if others := slices.DeleteFunc(slices.Clone(img.Tags), func(t string) bool { return strings.HasSuffix(asked, ":"+t) }); len(
+		others,
+	) > 0 {
 		fmt.Fprintf(a.Out, "also %s\n", strings.Join(others, ", "))
 	}
 	a.drawMark(img.Registry, now)
@@ -179,7 +181,8 @@ func (a *App) drawMember(p wire.PlatformImage) {
 	t = a.ledger("config", "")
 	for _, r := range []struct{ name, value string }{
 		{"entrypoint", strings.Join(p.Entrypoint, " ")}, {"command", strings.Join(p.Command, " ")}, {"user", p.User},
-		{"working directory", p.WorkingDir}, {"ports", strings.Join(p.Ports, ", ")}, {"environment", strings.Join(p.Env, "\n")}, {"author", p.Author},
+		{"working directory", p.WorkingDir}, {"ports", strings.Join(p.Ports, ", ")},
+		{"environment", strings.Join(p.Env, "\n")}, {"author", p.Author},
 	} {
 		if r.value != "" {
 			t.AppendRow(table.Row{r.name, r.value})

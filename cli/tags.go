@@ -101,7 +101,7 @@ func (a *App) drawTags(out wire.Tags) {
 	if out.Surveyed != nil {
 		seen = a.dim("seen " + age(*out.Surveyed, now) + " ago")
 	}
-	fmt.Fprintf(a.Out, "%s  %d tags of %d images, %s\n", a.bold(out.Repository), out.Tags, out.Images, seen)
+	fmt.Fprintf(a.Out, "%s  %s of %s, %s\n", a.bold(out.Repository), many(out.Tags, "tag", "tags"), many(out.Images, "image", "images"), seen)
 	a.drawMark(out.Registry, now)
 	fmt.Fprintln(a.Out)
 	t := a.ledger("tag", "", "digest", "for", "size", "platforms", "also")

@@ -44,7 +44,8 @@ func (a *App) registryTakeIn() *cobra.Command {
 			return a.print(&w, func() { a.drawTakeIn(w) })
 		},
 	}
-	cmd.Flags().StringVar(&n.Repository, "repository", "", "only repositories of a pattern, with * and ? (default: all that the registry lists)")
+	cmd.Flags().
+		StringVar(&n.Repository, "repository", "", "only repositories of a pattern, with * and ? (default: all that the registry lists)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak registry take-ins shows it")
 	return cmd
 }
@@ -74,7 +75,15 @@ func (a *App) drawTakeIn(w wire.TakeIn) {
 	for _, x := range w.Repositories {
 		entries += x.Entries
 	}
-	fmt.Fprintf(a.Out, "%s: %d repositories, %d tags, %d images, %s; nothing was changed\n\n", a.bold(w.Registry), r.Repositories, r.Tags, r.Images, size(r.Size))
+	fmt.Fprintf(
+		a.Out,
+		"%s: %s, %s, %s, %s; nothing was changed\n\n",
+		a.bold(w.Registry),
+		many(r.Repositories, "repository", "repositories"),
+		many(r.Tags, "tag", "tags"),
+		many(r.Images, "image", "images"),
+		size(r.Size),
+	)
 	t := a.ledger("", "found")
 	right(t, 2)
 	t.AppendRow(table.Row{"first entries on the trail: found, not decided", entries})
@@ -113,7 +122,9 @@ func (a *App) registryTakeIns() *cobra.Command {
 					for _, r := range w.Repositories {
 						tags += r.Tags
 					}
-					t.AppendRow(table.Row{w.Number, w.Registry, w.Pattern, a.state(w.State), len(w.Repositories), tags, w.By, clock(w.Asked)})
+					t.AppendRow(
+						table.Row{w.Number, w.Registry, w.Pattern, a.state(w.State), len(w.Repositories), tags, w.By, clock(w.Asked)},
+					)
 				}
 				a.list(t, "Nothing was taken in yet: dovrak registry take-in NAME", out.Next)
 			})

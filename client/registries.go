@@ -13,11 +13,6 @@ func (c *Client) Registries(ctx context.Context) (wire.Registries, error) {
 	return get[wire.Registries](ctx, c, "/api/v1/registries", nil)
 }
 
-// Registry gives one of them.
-func (c *Client) Registry(ctx context.Context, name string) (wire.Registry, error) {
-	return get[wire.Registry](ctx, c, "/api/v1/registries/"+name, nil)
-}
-
 // AddRegistry connects a registry.
 func (c *Client) AddRegistry(ctx context.Context, n wire.NewRegistry) (wire.Registry, error) {
 	return post[wire.Registry](ctx, c, "/api/v1/registries", n)

@@ -32,7 +32,9 @@ func TestQuirks(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var h *sim.Server
 			if q.BlobsAt != "" {
-				other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { h.Elsewhere().ServeHTTP(w, r) }))
+				other := httptest.NewServer(
+					http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { h.Elsewhere().ServeHTTP(w, r) }),
+				)
 				t.Cleanup(other.Close)
 				q.BlobsAt = other.URL
 			}
@@ -50,7 +52,13 @@ func TestQuirks(t *testing.T) {
 func wholeRound(t *testing.T, c *registry.Client) {
 	t.Helper()
 	ctx, at := t.Context(), c.Repository("bench/x")
-	img, err := pipeline.Build{Component: "x", Version: "1.0.0", Platforms: []string{"linux/amd64"}, Bytes: 150 << 10, Created: time.Unix(0, 0)}.Make()
+	img, err := pipeline.Build{
+		Component: "x",
+		Version:   "1.0.0",
+		Platforms: []string{"linux/amd64"},
+		Bytes:     150 << 10,
+		Created:   time.Unix(0, 0),
+	}.Make()
 	must(t, err)
 	for _, b := range img.Blobs {
 		must(t, at.Upload(ctx, b.Descriptor, bytes.NewReader(b.Bytes)))
@@ -114,14 +122,21 @@ func TestReferrers(t *testing.T) {
 			root, err := image.Read("", []byte(`{"schemaVersion":2,"manifests":[]}`))
 			must(t, err)
 			must(t, at.PutManifest(t.Context(), "1", root))
-			bom, err := pipeline.Attach(pipeline.Image{Index: pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: root.MediaType, Digest: root.Digest,
-				Size: root.Size()}}}, "application/spdx+json", "x")
+			bom, err := pipeline.Attach(
+				pipeline.Image{Index: pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: root.MediaType, Digest: root.Digest,
+					Size: root.Size()}}},
+				"application/spdx+json",
+				"x",
+			)
 			must(t, err)
 			to := pipeline.Target{Address: cfg.Address, Repository: "bench/x"}
 			must(t, to.Push(t.Context(), bom))
 			if q.NoReferrers {
-				list, err := image.Read("", []byte(`{"schemaVersion":2,"mediaType":"`+image.MediaIndex+`","manifests":[{"mediaType":"`+image.MediaManifest+
-					`","digest":"`+bom.Manifests[0].Digest.String()+`","size":1,"artifactType":"application/spdx+json"}]}`))
+				list, err := image.Read(
+					"",
+					[]byte(`{"schemaVersion":2,"mediaType":"`+image.MediaIndex+`","manifests":[{"mediaType":"`+image.MediaManifest+
+						`","digest":"`+bom.Manifests[0].Digest.String()+`","size":1,"artifactType":"application/spdx+json"}]}`),
+				)
 				must(t, err)
 				must(t, at.PutManifest(t.Context(), registry.FallbackTag(root.Digest), list))
 			}
@@ -231,7 +246,8 @@ func TestWhereARegistryMayLead(t *testing.T) {
 		cfg.Credentials = tt.cred
 		began := time.Now()
 		err := tt.ask(t, dial(t, cfg).Repository("x"))
-		if err == nil || !strings.Contains(err.Error(), tt.says) || strings.Contains(err.Error(), "s3cret-word") || time.Since(began) > 3*time.Second {
+		if err == nil || !strings.Contains(err.Error(), tt.says) || strings.Contains(err.Error(), "s3cret-word") ||
+			time.Since(began) > 3*time.Second {
 			t.Errorf("%s, after %s: %v", name, time.Since(began), err)
 		}
 	}
@@ -241,7 +257,13 @@ func TestWhereARegistryMayLead(t *testing.T) {
 // sent, which can be sent only once; one that permits less than was asked is a refusal, and says so.
 func TestTokensAroundATransfer(t *testing.T) {
 	var h *sim.Server
-	opt := sim.Options{Dir: t.TempDir(), Accounts: desk, SignIn: sim.Token, TokenLife: 5 * time.Minute, Quirks: sim.Quirks{RefreshTokens: true}}
+	opt := sim.Options{
+		Dir:       t.TempDir(),
+		Accounts:  desk,
+		SignIn:    sim.Token,
+		TokenLife: 5 * time.Minute,
+		Quirks:    sim.Quirks{RefreshTokens: true},
+	}
 	h, err := sim.New(opt)
 	must(t, err)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -251,7 +273,12 @@ func TestTokensAroundATransfer(t *testing.T) {
 		}
 	}))
 	t.Cleanup(srv.Close)
-	cfg := registry.Config{Name: "forge", Address: srv.URL, FirstWait: time.Millisecond, Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"}}
+	cfg := registry.Config{
+		Name:        "forge",
+		Address:     srv.URL,
+		FirstWait:   time.Millisecond,
+		Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"},
+	}
 	err = dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow"))
 	if registry.Status(err) != http.StatusUnauthorized {
 		t.Errorf("a token that is withdrawn before its end cannot be foreseen: %v", err)

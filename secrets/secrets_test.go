@@ -94,7 +94,8 @@ func TestReading(t *testing.T) {
 				t.Fatal(err)
 			}
 			got, err := s.Read(t.Context(), "hut")
-			if tt.says == "" && (err != nil || got != tt.want) || tt.says != "" && (err == nil || !strings.Contains(err.Error(), tt.says)) {
+			if tt.says == "" && (err != nil || got != tt.want) ||
+				tt.says != "" && (err == nil || !strings.Contains(err.Error(), tt.says)) {
 				t.Errorf("got %+v, %v", got, err)
 			}
 			if err != nil && strings.Contains(err.Error(), "s3cret-word") {

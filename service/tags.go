@@ -94,7 +94,13 @@ func (s *Service) Across(ctx context.Context, by Actor, component, match string,
 	return out, nil
 }
 
-func (s *Service) acrossPlace(ctx context.Context, at spot, d Destination, glob tagging.Glob, attached bool) (AcrossPlace, compare.Place, error) {
+func (s *Service) acrossPlace(
+	ctx context.Context,
+	at spot,
+	d Destination,
+	glob tagging.Glob,
+	attached bool,
+) (AcrossPlace, compare.Place, error) {
 	p := AcrossPlace{Environment: d.Environment, Ref: at.ref}
 	tags := compare.Place{Repository: at.ref.In(), Tags: map[string]compare.Cell{}}
 	law, err := s.law(ctx)
@@ -170,7 +176,10 @@ func (s *Service) ExceptTags(ctx context.Context, by Actor, n NewTagException) (
 		return 0, err
 	}
 	if _, err := tagging.ParseGlob(n.Pattern); err != nil || n.Pattern == "" {
-		return 0, firstOf(err, &problem.Problem{Kind: problem.Malformed, Title: "An exception names its tags", Remedy: "give a pattern, e.g. build-*"})
+		return 0, firstOf(
+			err,
+			&problem.Problem{Kind: problem.Malformed, Title: "An exception names its tags", Remedy: "give a pattern, e.g. build-*"},
+		)
 	}
 	var places []string
 	for _, d := range law.destinations() {
@@ -188,8 +197,12 @@ func (s *Service) ExceptTags(ctx context.Context, by Actor, n NewTagException) (
 		if no, err = tx.AddTagException(ctx, e); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entry{act: trail.GapAllowed, actor: by.Name, sealed: map[string]string{"because": n.Because}, component: n.Component,
-			facts: map[string]string{"exception": number(no), "tags": n.Pattern, "place": n.Place}})
+		return s.record(
+			ctx,
+			tx,
+			entry{act: trail.GapAllowed, actor: by.Name, sealed: map[string]string{"because": n.Because}, component: n.Component,
+				facts: map[string]string{"exception": number(no), "tags": n.Pattern, "place": n.Place}},
+		)
 	})
 	return no, err
 }

@@ -50,7 +50,8 @@ func (q Queries) SharedBlob(ctx context.Context, at Spot) (sibling string, d dig
 		Digest     digest.Digest
 	}
 	r, ok, err := first[row](q.g.WithContext(ctx).Table("holdings here").
-		Joins("JOIN holdings there ON there.registry_id = here.registry_id AND there.digest = here.digest AND there.repository <> here.repository").
+		Joins(`JOIN holdings there ON there.registry_id = here.registry_id AND there.digest = here.digest
+			AND there.repository <> here.repository`).
 		Where("here.registry_id = ? AND here.repository = ? AND here.gone_at IS NULL AND there.gone_at IS NULL", at.RegistryID, at.Repository).
 		Where("NOT EXISTS (SELECT 1 FROM contents c WHERE c.digest = here.digest AND c.media_type ~ 'manifest|index')").
 		Select("there.repository, here.digest").Order("there.seen_at DESC"))
@@ -98,7 +99,14 @@ func (t Tx) Declare(ctx context.Context, r Repository) error {
 	return t.g.WithContext(ctx).Exec(`INSERT INTO repositories AS p (registry_id, repository, owner, tags_fixed, declared_by, declared_at)
 		VALUES (@registry, @repository, @owner, @fixed, @by, now()) ON CONFLICT (registry_id, repository) DO UPDATE
 		SET owner = excluded.owner, tags_fixed = excluded.tags_fixed, declared_by = excluded.declared_by, declared_at = now()`,
-		map[string]any{"registry": r.RegistryID, "repository": r.Repository, "owner": r.Owner, "fixed": r.TagsFixed, "by": r.DeclaredBy}).Error
+		map[string]any{
+			"registry":   r.RegistryID,
+			"repository": r.Repository,
+			"owner":      r.Owner,
+			"fixed":      r.TagsFixed,
+			"by":         r.DeclaredBy,
+		}).
+		Error
 }
 
 // Noticed keeps what was seen of a repository: whether it is there, and whether anyone may pull from it.

@@ -90,9 +90,15 @@ func (t Tx) EndSurvey(ctx context.Context, s Survey) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.PGX.Exec(ctx, `INSERT INTO surveys (registry_id, repository, began_at, ended_at, tags) VALUES ($1, $2, $3, clock_timestamp(), $4)
+	_, err = t.PGX.Exec(
+		ctx,
+		`INSERT INTO surveys (registry_id, repository, began_at, ended_at, tags) VALUES ($1, $2, $3, clock_timestamp(), $4)
 		ON CONFLICT (registry_id, repository) DO UPDATE SET began_at = $3, ended_at = clock_timestamp(), tags = $4`,
-		s.RegistryID, s.Repository, s.BeganAt, s.Tags)
+		s.RegistryID,
+		s.Repository,
+		s.BeganAt,
+		s.Tags,
+	)
 	return err
 }
 
@@ -152,7 +158,8 @@ func (q Queries) Tags(ctx context.Context, at Spot, by TagQuery) ([]TagRow, erro
 	var rows []TagRow
 	err := q.g.WithContext(ctx).Raw(`
 		WITH base AS (
-			SELECT s.tag, coalesce(s.order_key, s.tag) AS order_key, s.digest, s.seen_at, coalesce(s.since, s.seen_at) AS since, d.settled_at AS decided_at,
+			SELECT s.tag, coalesce(s.order_key, s.tag) AS order_key, s.digest, s.seen_at, coalesce(s.since, s.seen_at) AS since,
+				d.settled_at AS decided_at,
 				coalesce(m.kind, '') AS kind, coalesce(m.size, 0) AS size, coalesce(m.platforms, '[]') AS platforms,
 				coalesce(m.version, '') AS version, m.created_at, coalesce(m.problem, '') AS problem,
 				coalesce(d.settled_at, m.created_at, s.since, s.seen_at) AS age
@@ -162,17 +169,21 @@ func (q Queries) Tags(ctx context.Context, at Spot, by TagQuery) ([]TagRow, erro
 					ON d.to_digest = s.digest
 			WHERE s.registry_id = @registry AND s.repository = @repository AND s.digest IS NOT NULL`+where+`),
 		page AS (SELECT * FROM base `+cut+` ORDER BY `+order+` `+way+`, tag `+way+` LIMIT @limit)
-		SELECT page.*, o.shares, o."with" FROM page CROSS JOIN LATERAL (
-			SELECT count(*) AS shares, coalesce(string_agg(x.tag, ' ') FILTER (WHERE x.n <= 4), '') AS "with" FROM (
-				SELECT t.tag, row_number() OVER (ORDER BY t.order_key DESC) AS n FROM sightings t
-				WHERE t.registry_id = @registry AND t.repository = @repository AND t.digest = page.digest AND t.tag <> page.tag) x) o
+		SELECT page.*, (SELECT count(*) - 1 FROM sightings t WHERE t.registry_id = @registry AND t.repository = @repository
+				AND t.digest = page.digest) AS shares,
+			(SELECT coalesce(string_agg(x.tag, ' ' ORDER BY x.order_key DESC), '') FROM (
+				SELECT t.tag, t.order_key FROM sightings t WHERE t.registry_id = @registry AND t.repository = @repository
+					AND t.digest = page.digest AND t.tag <> page.tag ORDER BY t.order_key DESC LIMIT 4) x) AS "with"
+		FROM page
 		ORDER BY `+order+` `+way+`, page.tag `+way, args).Scan(&rows).Error
 	return rows, err
 }
 
 // CountTags counts the tags of a repository that mean something, and the images that they mean.
 func (q Queries) CountTags(ctx context.Context, at Spot, like string) (tags, images int64, err error) {
-	g := q.g.WithContext(ctx).Table("sightings").Where("registry_id = ? AND repository = ? AND digest IS NOT NULL", at.RegistryID, at.Repository)
+	g := q.g.WithContext(ctx).
+		Table("sightings").
+		Where("registry_id = ? AND repository = ? AND digest IS NOT NULL", at.RegistryID, at.Repository)
 	if like != "" {
 		g = g.Where("tag LIKE ?", like)
 	}
@@ -204,8 +215,10 @@ func (t Tx) AddTagException(ctx context.Context, e TagException) (int64, error) 
 // EndTagException ends an exception; false if there is none under the number.
 func (t Tx) EndTagException(ctx context.Context, number int64) (TagException, bool, error) {
 	var rows []TagException
-	err := t.g.WithContext(ctx).Raw("UPDATE tag_exceptions SET ended_at = now() WHERE number = ? AND ended_at IS NULL RETURNING *", number).
-		Scan(&rows).Error
+	err := t.g.WithContext(ctx).
+		Raw("UPDATE tag_exceptions SET ended_at = now() WHERE number = ? AND ended_at IS NULL RETURNING *", number).
+		Scan(&rows).
+		Error
 	if err != nil || len(rows) == 0 {
 		return TagException{}, false, err
 	}
@@ -282,7 +295,8 @@ func (q Queries) Find(ctx context.Context, l Lookup) ([]Found, error) {
 			coalesce(o.origin, '') AS origin
 		FROM x JOIN registries r ON r.id = x.registry_id AND r.dropped_at IS NULL LEFT JOIN summaries m ON m.digest = x.digest
 			LEFT JOIN LATERAL (
-				SELECT g.name || '/' || c.source AS origin, w.asked_at FROM copies c JOIN registries g ON g.id = c.source_id JOIN works w ON w.id = c.work_id
+				SELECT g.name || '/' || c.source AS origin, w.asked_at
+				FROM copies c JOIN registries g ON g.id = c.source_id JOIN works w ON w.id = c.work_id
 				WHERE c.destination_id = x.registry_id AND c.destination = x.repository AND c.digest = x.digest
 				UNION ALL
 				SELECT p.plan->>'source', w.asked_at FROM promotions p JOIN works w ON w.id = p.work_id

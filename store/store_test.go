@@ -410,3 +410,171 @@ func TestSharesOfABudget(t *testing.T) {
 		}
 	}
 }
+
+// TestSightings: what a tag means, since when, and what it meant before it was gone, by what was seen and in which order.
+func TestSightings(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	at := store.Spot{RegistryID: registryOf(t, s), Repository: "live/snowpack-model"}
+	now, err := s.Now(ctx)
+	must(t, err)
+	minute := func(n int) time.Time { return now.Add(time.Duration(n) * time.Minute) }
+	one, two := digest.FromString("one"), digest.FromString("two")
+	see := func(n int, d *digest.Digest) {
+		t.Helper()
+		must(t, s.See(ctx, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: "live", Digest: d, SeenAt: minute(n)}))
+	}
+	for i, step := range []struct {
+		at     int
+		digest *digest.Digest
+		means  *digest.Digest // after it
+		since  int
+		was    *digest.Digest
+		wasAt  int
+	}{
+		{1, &one, &one, 1, nil, 0},
+		{3, &one, &one, 1, nil, 0}, // the same still
+		{2, &two, &one, 1, nil, 0}, // older than what is known
+		{4, nil, nil, 0, &one, 3},  // gone: it meant one, last seen at 3
+		{5, nil, nil, 0, &one, 3},
+		{6, &two, &two, 6, nil, 0}, // back, with another meaning
+	} {
+		see(step.at, step.digest)
+		got, _, err := s.Sighting(ctx, at, "live")
+		must(t, err)
+		if !same(got.Digest, step.means) || !same(got.WasDigest, step.was) || step.was != nil && !got.WasSeenAt.Equal(minute(step.wasAt)) {
+			t.Errorf("step %d: %+v", i, got)
+		}
+		rows, err := s.Tags(ctx, at, store.TagQuery{Order: "version", Limit: 10})
+		must(t, err)
+		if (len(rows) == 1) != (step.means != nil) || len(rows) == 1 && !rows[0].Since.Equal(minute(step.since)) {
+			t.Errorf("step %d is listed as %+v", i, rows)
+		}
+	}
+}
+
+func same(a, b *digest.Digest) bool { return (a == nil) == (b == nil) && (a == nil || *a == *b) }
+
+// TestTagLists: each order is paged through to its end without a gap, and a survey's end forgets what it did not see.
+func TestTagLists(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	at := store.Spot{RegistryID: registryOf(t, s), Repository: "bench/snowpack-model"}
+	began, err := s.Now(ctx)
+	must(t, err)
+	var rows []store.Sighting
+	for i := range 25 {
+		d := digest.FromString(fmt.Sprint(i / 2)) // two tags an image
+		must(t, s.Summarise(ctx, store.Summary{Digest: d, Kind: "image", Size: int64(i / 2 * 10), Platforms: []string{}}))
+		rows = append(rows, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: fmt.Sprintf("build-%d", i), Digest: &d,
+			SeenAt: began.Add(time.Second)})
+	}
+	must(t, s.SeeAll(ctx, rows))
+	for _, q := range []store.TagQuery{{Order: "version"}, {Order: "name"}, {Order: "size"}, {Order: "age"}, {Order: "version", Ascending: true},
+		{Order: "size", Ascending: true}} {
+		var seen []string
+		q.Limit = 4
+		for {
+			page, err := s.Tags(ctx, at, q)
+			must(t, err)
+			for _, r := range page {
+				seen = append(seen, r.Tag)
+			}
+			if len(page) < q.Limit {
+				break
+			}
+			q.After = page[len(page)-1].Tag
+		}
+		first := map[bool]string{false: "build-24", true: "build-0"}[q.Ascending]
+		if q.Order == "name" {
+			first = "build-9"
+		}
+		if distinct := slices.Compact(slices.Sorted(slices.Values(seen))); len(seen) != 25 || len(distinct) != 25 || q.Order != "age" && seen[0] != first {
+			t.Errorf("%+v: %d tags, %d of them once, the first %s", q, len(seen), len(distinct), seen[0])
+		}
+	}
+	page, err := s.Tags(ctx, at, store.TagQuery{Order: "version", Like: `build-1\_%`, Limit: 10})
+	if err != nil || len(page) != 0 {
+		t.Errorf("a letter that SQL would take for any: %v, %v", page, err)
+	}
+	if _, err := s.Tags(ctx, at, store.TagQuery{Order: "tag; DROP TABLE sightings", Limit: 1}); err == nil {
+		t.Error("an order that is none")
+	}
+	must(t, s.See(ctx, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: "build-3", Digest: rows[3].Digest, SeenAt: began.Add(time.Hour)}))
+	must(t, s.Tx(ctx, func(tx store.Tx) error {
+		return tx.EndSurvey(ctx, store.Survey{RegistryID: at.RegistryID, Repository: at.Repository, BeganAt: began.Add(time.Minute), Tags: 1})
+	}))
+	if tags, images, err := s.CountTags(ctx, at, ""); err != nil || tags != 1 || images != 1 {
+		t.Errorf("after a survey that saw one: %d tags, %d images, %v", tags, images, err)
+	}
+}
+
+// TestHoldings: what a repository held, and until when; and a blob that two repositories share.
+func TestHoldings(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	id := registryOf(t, s)
+	here, there := store.Spot{RegistryID: id, Repository: "live/x"}, store.Spot{RegistryID: id, Repository: "live/y"}
+	layer, manifest := digest.FromString("layer"), digest.FromString("manifest")
+	must(t, s.KeepContent(ctx, store.Content{Digest: manifest, MediaType: "application/vnd.oci.image.manifest.v1+json", Bytes: []byte("manifest")}))
+	for _, at := range []store.Spot{here, there} {
+		must(t, s.Hold(ctx, at, manifest, true))
+		must(t, s.Hold(ctx, at, layer, false))
+	}
+	if sibling, d, ok, err := s.SharedBlob(ctx, here); err != nil || !ok || d != layer || sibling != "live/y" {
+		t.Errorf("a shared blob: %s %s %v %v", sibling, d, ok, err)
+	}
+	must(t, s.Forget(ctx, here, manifest))
+	if held, err := s.Holds(ctx, here, manifest); err != nil || held {
+		t.Errorf("it is held still: %v", err)
+	}
+	if _, ok, err := s.HeldUntil(ctx, here, manifest); err != nil || !ok {
+		t.Errorf("it was never held: %v", err)
+	}
+	if whole, err := s.WholeWithin(ctx, here, manifest, time.Hour); err != nil || whole {
+		t.Errorf("it is whole still: %v", err)
+	}
+	must(t, s.Hold(ctx, here, manifest, false))
+	if _, ok, err := s.HeldUntil(ctx, here, manifest); err != nil || ok {
+		t.Errorf("what is back counts as gone: %v", err)
+	}
+}
+
+// TestADroppedRegistryFreesItsName, and keeps its history; what is under way there is counted.
+func TestADroppedRegistryFreesItsName(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	row := store.Registry{ID: store.NewID(), Name: "spare", Address: "http://127.0.0.1:1", CredentialName: "desk", CredentialSealed: []byte("x"),
+		RequestsPerSecond: 1, TransfersAtOnce: 1, Labels: map[string]string{"region": "valley"}, SignInHosts: []string{"sign-in.example"}}
+	add := func(r store.Registry) error {
+		return s.Tx(ctx, func(tx store.Tx) error { return tx.AddRegistry(ctx, r) })
+	}
+	must(t, add(row))
+	got, _, err := s.RegistryNamed(ctx, "spare")
+	if err != nil || got.Labels["region"] != "valley" || got.SignInHosts[0] != "sign-in.example" || string(got.CredentialSealed) != "x" {
+		t.Errorf("read back as %+v, %v", got, err)
+	}
+	again := row
+	again.ID = store.NewID()
+	if err := add(again); !store.IsDuplicate(err) {
+		t.Errorf("a name twice: %v", err)
+	}
+	must(t, s.Tx(ctx, func(tx store.Tx) error {
+		now, ok, err := tx.LockRegistry(ctx, "spare")
+		if err != nil || !ok {
+			t.Fatal(ok, err)
+		}
+		now.Labels, now.CredentialSealed = nil, []byte("y")
+		if err := tx.EditRegistry(ctx, now); err != nil {
+			return err
+		}
+		return tx.DropRegistry(ctx, now.ID)
+	}))
+	must(t, add(again))
+	old, ok, err := s.RegistryByID(ctx, row.ID)
+	if err != nil || !ok || old.CredentialSealed != nil || old.DroppedAt == nil || len(old.Labels) != 0 {
+		t.Errorf("the dropped one: %+v, %v", old, err)
+	}
+	w := work(t, s)
+	c, _, err := s.CopyByWork(ctx, w)
+	must(t, err)
+	if n, err := s.OpenIn(ctx, c.Copy.SourceID, "nobody"); err != nil || n != 1 {
+		t.Errorf("%d under way, %v", n, err)
+	}
+}

@@ -64,7 +64,9 @@ type TakenRepository struct {
 // AddTaken keeps repositories that are to be read; those that are kept already stay as they are.
 func (q Queries) AddTaken(ctx context.Context, work uuid.UUID, repositories []string) error {
 	for _, r := range repositories {
-		err := q.g.WithContext(ctx).Exec("INSERT INTO take_in_repositories (work_id, repository) VALUES (?, ?) ON CONFLICT DO NOTHING", work, r).Error
+		err := q.g.WithContext(ctx).
+			Exec("INSERT INTO take_in_repositories (work_id, repository) VALUES (?, ?) ON CONFLICT DO NOTHING", work, r).
+			Error
 		if err != nil {
 			return err
 		}

@@ -84,7 +84,8 @@ func TestChecks(t *testing.T) {
 	if got := w.ok("registry", "list"); !strings.Contains(got, "push fails") || !strings.Contains(got, "nothing fails") {
 		t.Errorf("the list does not tell what was seen:\n%s", got)
 	}
-	if got := w.ok("registry", "destinations"); !strings.Contains(got, "hut/live/snowpack-model") || !strings.Contains(got, "charter, live") {
+	if got := w.ok("registry", "destinations"); !strings.Contains(got, "hut/live/snowpack-model") ||
+		!strings.Contains(got, "charter, live") {
 		t.Errorf("destinations:\n%s", got)
 	}
 }
@@ -176,7 +177,8 @@ func TestEditing(t *testing.T) {
 		t.Errorf("a slip of typing: %d %s", r.code, r.err)
 	}
 	trail := w.ok("trail", "-o", "json")
-	if strings.Count(trail, `"registry edited"`) != 5 || !strings.Contains(trail, `"address, secret"`) || strings.Contains(trail, secret) {
+	if strings.Count(trail, `"registry edited"`) != 5 || !strings.Contains(trail, `"address, secret"`) ||
+		strings.Contains(trail, secret) {
 		t.Errorf("the trail: %s", trail)
 	}
 }
@@ -185,7 +187,8 @@ func TestEditing(t *testing.T) {
 func TestDropping(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	if r := w.run("registry", "drop", "hut"); r.code != 3 || !strings.Contains(r.err, "a place of the environment live: hut/live/{component}") {
+	if r := w.run("registry", "drop", "hut"); r.code != 3 ||
+		!strings.Contains(r.err, "a place of the environment live: hut/live/{component}") {
 		t.Errorf("the charter's registry: %d %s", r.code, r.err)
 	}
 	for range 2 {
@@ -195,7 +198,8 @@ func TestDropping(t *testing.T) {
 	if n := w.count("SELECT count(*) FROM registries WHERE name = 'spare' AND credential_sealed IS NULL AND dropped_at IS NOT NULL"); n != 2 {
 		t.Errorf("%d dropped registries without a secret", n)
 	}
-	if r := w.run("show", "spare/live/snowpack-model:live"); r.code != 1 || !strings.Contains(r.err, "No registry is connected under this name") {
+	if r := w.run("show", "spare/live/snowpack-model:live"); r.code != 1 ||
+		!strings.Contains(r.err, "No registry is connected under this name") {
 		t.Errorf("a dropped registry: %d %s", r.code, r.err)
 	}
 }
@@ -208,7 +212,8 @@ func TestASecretIsReplacedAtOnce(t *testing.T) {
 	w.hut.sim.SetAccount("dovrak", sim.Account{Secret: "new-word", Pull: true, Push: true})
 	w.in("new-word").ok("registry", "edit", "hut", "--account", "dovrak", "--secret-file", "-")
 	w.ok("registry", "check", "hut")
-	if raw, err := os.ReadFile(w.logFile()); err != nil || strings.Contains(string(raw), secret) || strings.Contains(string(raw), "new-word") {
+	if raw, err := os.ReadFile(w.logFile()); err != nil || strings.Contains(string(raw), secret) ||
+		strings.Contains(string(raw), "new-word") {
 		t.Errorf("the log repeats a secret, or cannot be read: %v", err)
 	}
 }
@@ -254,7 +259,8 @@ func TestDestinationsAreDeclared(t *testing.T) {
 		"hut/prod/snowpack-model": "did you mean forge/bench/snowpack-model?",
 		"hut/live/gauge":          "dovrak registry declare hut/live/gauge",
 	} {
-		if r := w.run("copy", ref, to); r.code != 3 || !strings.Contains(r.err, says) || !strings.Contains(r.err, "destinations are declared") {
+		if r := w.run("copy", ref, to); r.code != 3 || !strings.Contains(r.err, says) ||
+			!strings.Contains(r.err, "destinations are declared") {
 			t.Errorf("%s: %d %s", to, r.code, r.err)
 		}
 	}
@@ -301,8 +307,10 @@ func TestTakingIn(t *testing.T) {
 		return taken.Ended
 	})
 	r := taken.Report
-	if taken.Problem != nil || r == nil || r.Repositories != 3 || r.Tags != 9 || r.Images != 1 || r.Sharing != 9 || r.Unruled != 3 || r.Unreadable != 0 ||
-		len(r.Platforms) != 2 || !slices.Contains(r.Examples, "forge/old/beta:nobody-knows") {
+	if taken.Problem != nil || r == nil || r.Repositories != 3 || r.Tags != 9 || r.Images != 1 || r.Sharing != 9 || r.Unruled != 3 ||
+		r.Unreadable != 0 ||
+		len(r.Platforms) != 2 ||
+		!slices.Contains(r.Examples, "forge/old/beta:nobody-knows") {
 		t.Errorf("taken in: %+v %+v", r, taken.Problem)
 	}
 	for _, a := range w.forge.since() {
@@ -316,7 +324,10 @@ func TestTakingIn(t *testing.T) {
 	if got := w.ok("trail", "forge/old/beta:nobody-knows"); !strings.Contains(got, "tag found") || !strings.Contains(got, "not decided") {
 		t.Errorf("the trail: %s", got)
 	}
-	if got := w.ok("registry", "take-in", "forge", "--repository", "bench/snowpack-model"); !strings.Contains(got, "nothing was changed") {
+	if got := w.ok("registry", "take-in", "forge", "--repository", "bench/snowpack-model"); !strings.Contains(
+		got,
+		"nothing was changed",
+	) {
 		t.Errorf("one repository by name: %s", got)
 	}
 	if n := w.count("SELECT count(*) FROM trail_entries WHERE act = 'tag found' AND subject = 'forge/bench/snowpack-model:main'"); n != 0 {
@@ -360,9 +371,16 @@ func TestAHostileEstate(t *testing.T) {
 		documents[d] = raw
 		return d
 	}
-	config := put(`{"os":"linux","architecture":"amd64","author":"\u001b[2Jnobody","config":{"Labels":{"note\u009b31m":"red\u001b[31m"}}}`)
-	img := put(fmt.Sprintf(`{"schemaVersion":2,"config":{"mediaType":"application/vnd.oci.image.config.v1+json","digest":%q,"size":%d},"layers":[]}`,
-		config, len(documents[config])))
+	config := put(
+		`{"os":"linux","architecture":"amd64","author":"\u001b[2Jnobody","config":{"Labels":{"note\u009b31m":"red\u001b[31m"}}}`,
+	)
+	img := put(
+		fmt.Sprintf(
+			`{"schemaVersion":2,"config":{"mediaType":"application/vnd.oci.image.config.v1+json","digest":%q,"size":%d},"layers":[]}`,
+			config,
+			len(documents[config]),
+		),
+	)
 	member := func(d, platform string) string {
 		return fmt.Sprintf(`{"schemaVersion":2,"manifests":[{"mediaType":"x","digest":%q,"size":%d%s}]}`, d, len(documents[d]), platform)
 	}
@@ -371,7 +389,9 @@ func TestAHostileEstate(t *testing.T) {
 		deep = put(member(deep, ""))
 	}
 	tags := map[string]string{"plain": img, "deep": deep, "twice": put(`{"schemaVersion":2,"schemaVersion":2,"manifests":[]}`),
-		"both": put(`{"schemaVersion":2,"manifests":[],"layers":[]}`), "contradicts": put(member(img, `,"platform":{"os":"linux","architecture":"arm64"}`))}
+		"both": put(
+			`{"schemaVersion":2,"manifests":[],"layers":[]}`,
+		), "contradicts": put(member(img, `,"platform":{"os":"linux","architecture":"arm64"}`))}
 	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		name := r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:]
 		if d, ok := tags[name]; ok {
@@ -402,7 +422,8 @@ func TestAHostileEstate(t *testing.T) {
 		}
 	}
 	listed := w.ok("tags", "odd/x")
-	if !strings.Contains(listed, "5 tags of 5 images") || strings.Count(listed, "cannot be read")+strings.Count(listed, "goes deeper") != 3 ||
+	if !strings.Contains(listed, "5 tags of 5 images") ||
+		strings.Count(listed, "cannot be read")+strings.Count(listed, "goes deeper") != 3 ||
 		!strings.Contains(listed, "the index calls it linux/arm64") {
 		t.Errorf("listed:\n%s", listed)
 	}

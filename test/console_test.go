@@ -271,9 +271,15 @@ func TestConsoleHistory(t *testing.T) {
 	must(t, err)
 	must(t, b.Drag(box["x"]+box["width"]*.5, box["y"]+20, box["x"]+box["width"]*.9, box["y"]+20))
 	must(t, b.Until("new URLSearchParams(location.search).has('since') && new URLSearchParams(location.search).has('until')"))
-	shown, err := browser.Eval[float64](b, "Date.parse(new URLSearchParams(location.search).get('until')) - Date.parse(new URLSearchParams(location.search).get('since'))")
+	shown, err := browser.Eval[float64](
+		b,
+		"Date.parse(new URLSearchParams(location.search).get('until')) - Date.parse(new URLSearchParams(location.search).get('since'))",
+	)
 	must(t, err)
-	whole, err := browser.Eval[float64](b, "Number(document.querySelector('.reader').ariaValueMax) - Number(document.querySelector('.reader').ariaValueMin)")
+	whole, err := browser.Eval[float64](
+		b,
+		"Number(document.querySelector('.reader').ariaValueMax) - Number(document.querySelector('.reader').ariaValueMin)",
+	)
 	must(t, err)
 	if shown <= 0 || shown > whole+1000 {
 		t.Errorf("the drag shows %v ms of %v", shown, whole)
@@ -294,7 +300,12 @@ func TestConsoleHistory(t *testing.T) {
 	must(t, b.Click(".foot .text-btn"))
 	must(t, b.Until("document.documentElement.dataset.theme === 'night'"))
 	must(t, b.Open(w.front.URL+"/"))
-	must(t, b.Until("document.documentElement.dataset.theme === 'night' && getComputedStyle(document.body).backgroundColor === 'rgb(18, 23, 27)'"))
+	must(
+		t,
+		b.Until(
+			"document.documentElement.dataset.theme === 'night' && getComputedStyle(document.body).backgroundColor === 'rgb(18, 23, 27)'",
+		),
+	)
 }
 
 // TestConsoleOfManyAndNone: without a charter Standing says what fills it; with two hundred components its rows are low,

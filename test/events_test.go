@@ -157,7 +157,9 @@ func TestPages(t *testing.T) {
 	}
 	first := w.ok("trail", "--limit", "4")
 	_, cursor, _ := strings.Cut(strings.TrimSpace(first), "--before ")
-	if second := w.ok("trail", "--limit", "4", "--before", cursor); strings.Count(first, "  by ") != 4 || strings.Count(second, "  by ") != 4 || second == first {
+	if second := w.ok("trail", "--limit", "4", "--before", cursor); strings.Count(first, "  by ") != 4 ||
+		strings.Count(second, "  by ") != 4 ||
+		second == first {
 		t.Errorf("the command line's pages:\n%s\n%s", first, second)
 	}
 	if none := w.ok("promotions"); !strings.Contains(none, "Nothing was promoted yet: dovrak promote") {

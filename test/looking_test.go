@@ -12,6 +12,8 @@ import (
 	"dovrak/client"
 	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // TestShowing: what lies beside images is shown as what it is, what a client of a platform gets is told, and the raw bytes
@@ -19,8 +21,14 @@ import (
 func TestShowing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	img, err := pipeline.Build{Component: "snowpack-model", Number: 41, Version: "2.14.0", Platforms: []string{"linux/amd64", "linux/arm/v7"},
-		Bytes: 1 << 10, Attested: true}.Make()
+	img, err := pipeline.Build{
+		Component: "snowpack-model",
+		Number:    41,
+		Version:   "2.14.0",
+		Platforms: []string{"linux/amd64", "linux/arm/v7"},
+		Bytes:     1 << 10,
+		Attested:  true,
+	}.Make()
 	must(t, err)
 	ref := w.push(img, "build-41", "2.14.0")
 	bom, err := pipeline.Attach(img, "application/spdx+json", map[string]string{"about": "snowpack-model"})
@@ -29,7 +37,8 @@ func TestShowing(t *testing.T) {
 	got, err := w.client().Image(t.Context(), ref, client.LookAt{As: "linux/arm/v7"})
 	must(t, err)
 	if len(got.Platforms) != 2 || len(got.Beside) != 2 || got.Beside[0].Kind != "attestation" || got.Beside[0].Of != got.Platforms[0].Digest ||
-		len(got.Referrers) != 1 || got.Referrers[0].Kind != "bill of materials" || got.Client.Digest != got.Platforms[1].Digest {
+		len(got.Referrers) != 1 || got.Referrers[0].Kind != "bill of materials" ||
+		got.Client.Digest != got.Platforms[1].Digest {
 		t.Errorf("shown as %+v", got)
 	}
 	w.forge.since()
@@ -129,11 +138,13 @@ func TestTags(t *testing.T) {
 		return n
 	}
 	// 8 tags over 4 images of 2 platforms each: one list, a HEAD a tag, an index and 2 manifests and 2 configs an image.
-	if count("GET", "/tags/list") != 1 || count("HEAD", "/manifests/") != 8 || count("GET", "/manifests/") != 4*3 || count("GET", "/blobs/") != 4*2 {
+	if count("GET", "/tags/list") != 1 || count("HEAD", "/manifests/") != 8 || count("GET", "/manifests/") != 4*3 ||
+		count("GET", "/blobs/") != 4*2 {
 		t.Errorf("the first look cost %d requests:\n%s", len(asked), strings.Join(asked, "\n"))
 	}
 	want := []string{"build-11", "build-10", "build-9", "build-8", "2.11.0", "2.10.0", "2.9.0", "2.8.0"}
-	if got := names(first); !slices.Equal(got, want) || first.Tags != 8 || first.Images != 4 || !slices.Equal(first.Items[0].With, []string{"2.11.0"}) {
+	if got := names(first); !slices.Equal(got, want) || first.Tags != 8 || first.Images != 4 ||
+		!slices.Equal(first.Items[0].With, []string{"2.11.0"}) {
 		t.Errorf("listed %v: %+v", got, first)
 	}
 	if list(); len(w.forge.since()) != 0 {
@@ -236,7 +247,8 @@ func TestUnpointing(t *testing.T) {
 		t.Errorf("a fixed tag for another image: %d %s", r.code, r.err)
 	}
 	w.ok("point", ref, "2.14.0", "--because", "the same again")
-	if trail := w.ok("trail", "forge/bench/snowpack-model:2.14.0"); !strings.Contains(trail, "tag removed") || !strings.Contains(trail, "withdrawn") {
+	if trail := w.ok("trail", "forge/bench/snowpack-model:2.14.0"); !strings.Contains(trail, "tag removed") ||
+		!strings.Contains(trail, "withdrawn") {
 		t.Errorf("the trail: %s", trail)
 	}
 }
@@ -268,7 +280,85 @@ func TestWhereAndCompare(t *testing.T) {
 			t.Errorf("compare (%d) does not say %q:\n%s%s", r.code, want, r.out, r.err)
 		}
 	}
-	if got := w.ok("compare", "hut/live/snowpack-model:live", "hut/live/snowpack-model:2.13.0"); !strings.Contains(got, "the very same image") {
+	if got := w.ok("compare", "hut/live/snowpack-model:live", "hut/live/snowpack-model:2.13.0"); !strings.Contains(
+		got,
+		"the very same image",
+	) {
 		t.Errorf("an image and itself: %s", got)
+	}
+}
+
+// TestManyLookAtOnce: whoever asks for the tags while another does so waits for that one; the registry is asked once.
+func TestManyLookAtOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for n := range 6 {
+		w.push(build(t, n, fmt.Sprintf("2.%d.0", n), both, 1<<10), fmt.Sprintf("build-%d", n))
+	}
+	w.run("show", "forge/bench/snowpack-model:none") // signs in
+	w.forge.since()
+	var all errgroup.Group
+	for range 6 {
+		all.Go(func() error {
+			return w.client().LookAtTags(t.Context(), "forge/bench/snowpack-model", func(wire.TagsLook) {})
+		})
+	}
+	must(t, all.Wait())
+	asked := w.forge.since()
+	if heads := len(slices.DeleteFunc(slices.Clone(asked), func(a string) bool { return !strings.HasPrefix(a, "HEAD") })); heads != 6 {
+		t.Errorf("%d HEADs for 6 tags and 6 readers", heads)
+	}
+	// A registry that lists no repositories is taken in by name, and says so.
+	quiet := newSide(t, sim.Basic, sim.Quirks{NoCatalog: true})
+	to := pipeline.Target{Address: quiet.URL, Repository: "old/alpha", Name: "dovrak", Secret: secret}
+	must(t, to.Push(t.Context(), build(t, 1, "1.0.0", both, 1<<10), "1.0.0"))
+	w.in(secret).ok("registry", "add", "quiet", "--address", quiet.URL, "--account", "dovrak", "--secret-file", "-")
+	if r := w.run("registry", "take-in", "quiet"); r.code != 1 || !strings.Contains(r.err, "does not list its repositories") {
+		t.Errorf("without a list: %d %s", r.code, r.err)
+	}
+	if got := w.ok("registry", "take-in", "quiet", "--repository", "old/alpha"); !strings.Contains(got, "1 repository, 1 tag, 1 image") {
+		t.Errorf("by name: %s", got)
+	}
+	if got := w.ok("registry", "take-ins"); !strings.Contains(got, "verified") || !strings.Contains(got, "failed") {
+		t.Errorf("the list: %s", got)
+	}
+}
+
+// TestLookingRefusals: what cannot be looked at is said in the words of the one who asked, with the same exit codes.
+func TestLookingRefusals(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	ref := w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	for _, tt := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"tags"}, 2, "tags REGISTRY/REPOSITORY, or tags --across COMPONENT"},
+		{[]string{"tags", "forge/bench/snowpack-model", "--across", "snowpack-model"}, 2, "wanted"},
+		{[]string{"tags", "forge/bench/snowpack-model:main"}, 2, "a repository was meant"},
+		{[]string{"tags", "forge/bench/snowpack-model", "--order", "colour"}, 2, "version, name, age or size"},
+		{[]string{"tags", "forge/bench/snowpack-model", "--match", "[a-z]"}, 2, "not a pattern of tags"},
+		{[]string{"tags", "--across", "glacier"}, 1, "The charter knows no such component"},
+		{[]string{"tags", "except", "snowpack-model", "build-*"}, 2, "A change needs its reason"},
+		{[]string{"tags", "except", "snowpack-model", "build-*", "--place", "hut/x", "--because", "y"}, 1, "the places forge/bench/snowpack-model"},
+		{[]string{"tags", "unexcept", "7"}, 1, "no such exception"},
+		{[]string{"unpoint", ref, "--because", "x"}, 2, "A tag is taken away by its name"},
+		{[]string{"unpoint", "forge/bench/snowpack-model:build-41"}, 2, "A change needs its reason"},
+		{[]string{"unpoint", "forge/other/x:1", "--because", "x"}, 3, "destinations are declared"},
+		{[]string{"point", "forge/bench/snowpack-model:main", "x", "--because", "y"}, 2, "it was last seen to mean " + ref},
+		{[]string{"compare", ref, "forge/bench/snowpack-model:never"}, 1, "Nothing is there yet"},
+		{[]string{"compare", ref}, 2, "compare IMAGE IMAGE"},
+		{[]string{"where", "glacier-view"}, 1, "Dovrak knows nothing under this name"},
+		{[]string{"registry", "check", "forge", "--for", "fly"}, 2, "name pull, push or delete"},
+		{[]string{"registry", "check", "forge", "--repository", "Bench/x"}, 2, "did you mean forge/bench/x?"},
+		{[]string{"registry", "take-in", "forge", "--repository", "a b"}, 2, "not a pattern of repositories"},
+		{[]string{"registry", "declare", "forge/x"}, 2, "A declared repository has an owner"},
+		{[]string{"registry", "declare", "forge/x", "--owner", "Tormod", "--tags", "loose"}, 2, "Tags are moving or fixed"},
+		{[]string{"registry", "undeclare", "forge/bench/snowpack-model"}, 1, "was not declared by hand"},
+	} {
+		if r := w.run(tt.args...); r.code != tt.code || !strings.Contains(r.err, tt.says) {
+			t.Errorf("%v: %d, %s%s", tt.args, r.code, r.out, r.err)
+		}
 	}
 }

@@ -33,7 +33,10 @@ func reshaped(t *testing.T, media string, raw []byte, change func(map[string]any
 	change(doc)
 	raw, err := json.Marshal(doc)
 	must(t, err)
-	return pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: media, Digest: digest.FromBytes(raw), Size: int64(len(raw))}, Bytes: raw}
+	return pipeline.Content{
+		Descriptor: ocispec.Descriptor{MediaType: media, Digest: digest.FromBytes(raw), Size: int64(len(raw))},
+		Bytes:      raw,
+	}
 }
 
 // TestShapesOfImages: a single image, the older schema 2, and indexes inside an index are shown and copied like any
@@ -57,7 +60,12 @@ func TestShapesOfImages(t *testing.T) {
 		list = append(list, map[string]any{"mediaType": schema2, "digest": o.Digest, "size": o.Size,
 			"platform": map[string]any{"os": "linux", "architecture": []string{"amd64", "arm64"}[i]}})
 	}
-	old.Index = reshaped(t, schema2List, oci.Index.Bytes, func(doc map[string]any) { doc["manifests"] = list; delete(doc, "annotations") })
+	old.Index = reshaped(
+		t,
+		schema2List,
+		oci.Index.Bytes,
+		func(doc map[string]any) { doc["manifests"] = list; delete(doc, "annotations") },
+	)
 
 	nested := oci
 	nested.Manifests = append(append([]pipeline.Content{}, oci.Manifests...), oci.Index)
@@ -73,20 +81,33 @@ func TestShapesOfImages(t *testing.T) {
 		ref := w.push(tt.img, name)
 		shown, err := w.client().Image(t.Context(), "forge/bench/snowpack-model:"+name, client.LookAt{})
 		must(t, err)
-		if shown.Digest != tt.img.Index.Digest.String() || len(shown.Platforms) != tt.platforms || (shown.Kind == "index") != tt.index || shown.Version != "2.14.0" {
+		if shown.Digest != tt.img.Index.Digest.String() || len(shown.Platforms) != tt.platforms || (shown.Kind == "index") != tt.index ||
+			shown.Version != "2.14.0" {
 			t.Errorf("%s is shown as %+v", name, shown)
 		}
 		w.declare("hut/live/" + name)
 		w.ok("copy", ref, "hut/live/"+name)
 		for _, m := range append(append([]pipeline.Content{}, tt.img.Manifests...), tt.img.Index) {
-			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.hut.URL+"/v2/live/"+name+"/manifests/"+m.Digest.String(), nil)
+			req, err := http.NewRequestWithContext(
+				t.Context(),
+				http.MethodGet,
+				w.hut.URL+"/v2/live/"+name+"/manifests/"+m.Digest.String(),
+				nil,
+			)
 			must(t, err)
 			req.SetBasicAuth("dovrak", secret)
 			resp, err := http.DefaultClient.Do(req)
 			must(t, err)
 			must(t, resp.Body.Close())
 			if resp.StatusCode != http.StatusOK || resp.Header.Get("Content-Type") != m.MediaType || resp.ContentLength != m.Size {
-				t.Errorf("%s: %s arrived as %s, %s, %d bytes", name, m.Digest, resp.Status, resp.Header.Get("Content-Type"), resp.ContentLength)
+				t.Errorf(
+					"%s: %s arrived as %s, %s, %d bytes",
+					name,
+					m.Digest,
+					resp.Status,
+					resp.Header.Get("Content-Type"),
+					resp.ContentLength,
+				)
 			}
 		}
 	}
@@ -166,7 +187,8 @@ func TestHistory(t *testing.T) {
 		for i, s := range l.Stretches {
 			last := i == len(l.Stretches)-1
 			if s.Version != versions[i] || s.Because != "for "+versions[i] || s.By != "administrator" || s.Promotion == nil || *s.Promotion != int64(i+1) ||
-				(s.Until == nil) != last || !last && !s.Until.Equal(l.Stretches[i+1].From) {
+				(s.Until == nil) != last ||
+				!last && !s.Until.Equal(l.Stretches[i+1].From) {
 				t.Errorf("stretch %d: %+v", i, s)
 			}
 		}

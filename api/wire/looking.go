@@ -4,23 +4,23 @@ import "time"
 
 // Image is what a reference means.
 type Image struct {
-	Reference        string            `json:"reference"                  description:"with the digest: exact"`
+	Reference        string            `json:"reference" description:"with the digest: exact"`
 	Digest           string            `json:"digest"`
 	MediaType        string            `json:"mediaType"`
-	Kind             string            `json:"kind"                       description:"index, image, attestation, signature, bill of materials, artifact"`
-	Seen             time.Time         `json:"seen"                       description:"when the registry said so"`
+	Kind             string            `json:"kind" description:"index, image, attestation, artifact and so on"`
+	Seen             time.Time         `json:"seen" description:"when the registry said so"`
 	Created          *time.Time        `json:"created,omitempty"`
 	Version          string            `json:"version,omitempty"`
-	Revision         string            `json:"revision,omitempty"         description:"the commit it was built from"`
-	Size             int64             `json:"size"                       description:"of everything below it, compressed, each blob once"`
+	Revision         string            `json:"revision,omitempty" description:"the commit it was built from"`
+	Size             int64             `json:"size" description:"of everything below it, compressed, each blob once"`
 	Annotations      map[string]string `json:"annotations,omitempty"`
-	Tags             []string          `json:"tags"                       description:"of the same repository, last seen to mean the same"`
+	Tags             []string          `json:"tags" description:"of the same repository, last seen to mean the same"`
 	Platforms        []PlatformImage   `json:"platforms"`
-	Beside           []Beside          `json:"beside"                     description:"what lies in the index and is no image to run"`
-	Referrers        []Beside          `json:"referrers"                  description:"what is attached to it"`
+	Beside           []Beside          `json:"beside" description:"what lies in the index and is no image to run"`
+	Referrers        []Beside          `json:"referrers" description:"what is attached to it"`
 	ReferrersSeen    time.Time         `json:"referrersSeen"`
 	ReferrersProblem string            `json:"referrersProblem,omitempty" description:"why they could not be listed"`
-	Client           *Client           `json:"client,omitempty"           description:"what a client of the platform asked for gets"`
+	Client           *Client           `json:"client,omitempty" description:"what a client of the platform asked for gets"`
 	Registry         RegistryMark      `json:"registry"`
 }
 
@@ -35,7 +35,7 @@ type Client struct {
 type RegistryMark struct {
 	Name      string     `json:"name"`
 	Checked   *time.Time `json:"checked,omitempty"`
-	Fails     string     `json:"fails,omitempty"     description:"the first step of its newest check that fails"`
+	Fails     string     `json:"fails,omitempty" description:"the first step of its newest check that fails"`
 	Exception *Exception `json:"exception,omitempty"`
 }
 
@@ -49,7 +49,7 @@ type PlatformImage struct {
 	Author        string            `json:"author,omitempty"`
 	Labels        map[string]string `json:"labels,omitempty"`
 	Annotations   map[string]string `json:"annotations,omitempty"`
-	Config        string            `json:"config"                  description:"its digest"`
+	Config        string            `json:"config" description:"its digest"`
 	Entrypoint    []string          `json:"entrypoint,omitempty"`
 	Command       []string          `json:"command,omitempty"`
 	Env           []string          `json:"env,omitempty"`
@@ -66,7 +66,7 @@ type HistoryStep struct {
 	Created *time.Time `json:"created,omitempty"`
 	By      string     `json:"by,omitempty"`
 	Comment string     `json:"comment,omitempty"`
-	Empty   bool       `json:"empty"             description:"it made no layer"`
+	Empty   bool       `json:"empty" description:"it made no layer"`
 }
 
 // Layer is one layer of an image.
@@ -82,7 +82,7 @@ type Beside struct {
 	Kind        string            `json:"kind"`
 	Type        string            `json:"type,omitempty"`
 	Size        int64             `json:"size"`
-	Of          string            `json:"of,omitempty"          description:"the digest that it is about"`
+	Of          string            `json:"of,omitempty" description:"the digest that it is about"`
 	Annotations map[string]string `json:"annotations,omitempty"`
 }
 
@@ -90,16 +90,16 @@ type Beside struct {
 type Tag struct {
 	Tag       string     `json:"tag"`
 	Digest    string     `json:"digest"`
-	Rule      string     `json:"rule"              enum:"fixed,standing,moving"`
-	Kind      string     `json:"kind"              description:"of the image; empty: it was not read yet"`
-	Since     time.Time  `json:"since"             description:"since when it means this: by Dovrak's own change, else as far as was seen"`
-	Decided   bool       `json:"decided"           description:"Dovrak pointed it there"`
+	Rule      string     `json:"rule" enum:"fixed,standing,moving"`
+	Kind      string     `json:"kind" description:"of the image; empty: it was not read yet"`
+	Since     time.Time  `json:"since" description:"since when it means this, as far as was seen"`
+	Decided   bool       `json:"decided" description:"Dovrak pointed it there"`
 	Created   *time.Time `json:"created,omitempty" description:"of the image"`
 	Version   string     `json:"version,omitempty"`
 	Size      int64      `json:"size"`
 	Platforms []string   `json:"platforms"`
-	Shares    int64      `json:"shares"            description:"how many other tags of the repository mean the same"`
-	With      []string   `json:"with"              description:"a few of them"`
+	Shares    int64      `json:"shares" description:"how many other tags of the repository mean the same"`
+	With      []string   `json:"with" description:"a few of them"`
 	Seen      time.Time  `json:"seen"`
 	Problem   string     `json:"problem,omitempty" description:"why the image cannot be read, or contradicts itself"`
 }
@@ -107,8 +107,8 @@ type Tag struct {
 // Tags is a page of a repository's tags, as they were last seen.
 type Tags struct {
 	Repository string       `json:"repository"`
-	Tags       int64        `json:"tags"               description:"in all"`
-	Images     int64        `json:"images"             description:"that they mean, in all"`
+	Tags       int64        `json:"tags" description:"in all"`
+	Images     int64        `json:"images" description:"that they mean, in all"`
 	Surveyed   *time.Time   `json:"surveyed,omitempty" description:"when all of them were last looked at; left out: never"`
 	Registry   RegistryMark `json:"registry"`
 	Items      []Tag        `json:"items"`
@@ -118,10 +118,10 @@ type Tags struct {
 // TagsLook is how far a look at all tags of a repository is, with those that were just seen. The last one says done, or has
 // a problem.
 type TagsLook struct {
-	Tags    int64     `json:"tags"              description:"asked so far"`
-	Images  int64     `json:"images"            description:"read for the first time"`
+	Tags    int64     `json:"tags" description:"asked so far"`
+	Images  int64     `json:"images" description:"read for the first time"`
 	Seen    time.Time `json:"seen"`
-	Kept    bool      `json:"kept"              description:"nothing was asked: the last look is not older than a minute"`
+	Kept    bool      `json:"kept" description:"nothing was asked: the last look is not older than a minute"`
 	Done    bool      `json:"done"`
 	Items   []Tag     `json:"items"`
 	Problem *Problem  `json:"problem,omitempty"`
@@ -131,7 +131,7 @@ type TagsLook struct {
 type Across struct {
 	Component  string         `json:"component"`
 	Places     []AcrossPlace  `json:"places"`
-	Rows       []AcrossRow    `json:"rows"       description:"in the order of versions, the highest first"`
+	Rows       []AcrossRow    `json:"rows" description:"in the order of versions, the highest first"`
 	Exceptions []TagException `json:"exceptions"`
 }
 
@@ -147,9 +147,9 @@ type AcrossPlace struct {
 // AcrossRow is one tag. Cells are in the order of the places.
 type AcrossRow struct {
 	Tag       string       `json:"tag"`
-	Verdict   string       `json:"verdict"             enum:"same,differs,only here,lacking,attached"`
-	Since     *time.Time   `json:"since,omitempty"     description:"since when it has not been the same"`
-	Platforms []string     `json:"platforms"           description:"those that one place's image has and another's lacks"`
+	Verdict   string       `json:"verdict" enum:"same,differs,only here,lacking,attached"`
+	Since     *time.Time   `json:"since,omitempty" description:"since when it has not been the same"`
+	Platforms []string     `json:"platforms" description:"those that one place's image has and another's lacks"`
 	Exception int64        `json:"exception,omitempty" description:"by which it is meant to be so"`
 	Cells     []AcrossCell `json:"cells"`
 }
@@ -165,7 +165,7 @@ type AcrossCell struct {
 // NewTagException says that a gap is meant.
 type NewTagException struct {
 	Component string `json:"component"`
-	Pattern   string `json:"pattern"         description:"of tags, with * and ?"`
+	Pattern   string `json:"pattern" description:"of tags, with * and ?"`
 	Place     string `json:"place,omitempty" description:"REGISTRY/REPOSITORY; left out: every place"`
 	Because   string `json:"because"`
 }
@@ -182,14 +182,14 @@ type TagException struct {
 
 // Unpoint asks for a tag to be taken away.
 type Unpoint struct {
-	Tag     string `json:"tag"     description:"REGISTRY/REPOSITORY:TAG"`
+	Tag     string `json:"tag" description:"REGISTRY/REPOSITORY:TAG"`
 	Because string `json:"because"`
 }
 
 // Where is everything that Dovrak knows under what was looked for.
 type Where struct {
 	Asked string      `json:"asked"`
-	As    []string    `json:"as"    description:"what it was taken for"`
+	As    []string    `json:"as" description:"what it was taken for"`
 	Items []WhereItem `json:"items"`
 	More  bool        `json:"more"  description:"there is more than is shown"`
 }
@@ -207,18 +207,18 @@ type WhereItem struct {
 	Created     *time.Time `json:"created,omitempty"`
 	Component   string     `json:"component,omitempty"`
 	Environment string     `json:"environment,omitempty"`
-	Stands      bool       `json:"stands"            description:"it is what stands in that environment"`
-	Origin      string     `json:"origin,omitempty"  description:"from where Dovrak first copied it there"`
+	Stands      bool       `json:"stands" description:"it is what stands in that environment"`
+	Origin      string     `json:"origin,omitempty" description:"from where Dovrak first copied it there"`
 	Seen        time.Time  `json:"seen"`
 }
 
 // Comparison is two images side by side; B is seen as what came after A.
 type Comparison struct {
-	Same      bool               `json:"same"      description:"the very same digest"`
+	Same      bool               `json:"same" description:"the very same digest"`
 	A         Image              `json:"a"`
 	B         Image              `json:"b"`
 	Platforms []ComparedPlatform `json:"platforms"`
-	Labels    []ComparedValue    `json:"labels"    description:"of the index: its annotations"`
+	Labels    []ComparedValue    `json:"labels" description:"of the index: its annotations"`
 	Attached  []ComparedAttached `json:"attached"`
 }
 

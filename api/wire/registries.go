@@ -5,21 +5,21 @@ import "time"
 // RegistrySettings are what is asked of a connection. What is left out stays as it is, or takes its default. A credential
 // is an account with its secret, or the name of a secret source, or none.
 type RegistrySettings struct {
-	Address           *string           `json:"address,omitempty"           description:"scheme, host and port"`
-	CA                *string           `json:"ca,omitempty"                description:"certificates in PEM, for a CA of one's own; empty is the system's trust"`
-	ClientCert        *string           `json:"clientCert,omitempty"        description:"in PEM; empty takes it away"`
-	ClientKey         *string           `json:"clientKey,omitempty"         description:"in PEM; sealed, and never shown again"`
-	Plain             *bool             `json:"plain,omitempty"             description:"plain HTTP to another machine"`
+	Address           *string           `json:"address,omitempty" description:"scheme, host and port"`
+	CA                *string           `json:"ca,omitempty" description:"in PEM, of a CA of one's own; empty: the system's trust"`
+	ClientCert        *string           `json:"clientCert,omitempty" description:"in PEM; empty takes it away"`
+	ClientKey         *string           `json:"clientKey,omitempty" description:"in PEM; sealed, and never shown again"`
+	Plain             *bool             `json:"plain,omitempty" description:"plain HTTP to another machine"`
 	Account           *string           `json:"account,omitempty"`
-	Secret            *string           `json:"secret,omitempty"            description:"sealed, and never shown again"`
-	SecretSource      *string           `json:"secretSource,omitempty"      description:"declared in the server's settings, by name"`
-	Anonymous         bool              `json:"anonymous,omitempty"         description:"no credential from now on"`
-	SignInHosts       *[]string         `json:"signInHosts,omitempty"       description:"other hosts to which the sign-in may send the credential"`
-	Labels            map[string]string `json:"labels,omitempty"            description:"each is set, or taken away where it is empty"`
+	Secret            *string           `json:"secret,omitempty" description:"sealed, and never shown again"`
+	SecretSource      *string           `json:"secretSource,omitempty" description:"declared in the server's settings, by name"`
+	Anonymous         bool              `json:"anonymous,omitempty" description:"no credential from now on"`
+	SignInHosts       *[]string         `json:"signInHosts,omitempty" description:"other hosts to which the sign-in may send the credential"`
+	Labels            map[string]string `json:"labels,omitempty" description:"each is set, or taken away where it is empty"`
 	RequestsPerSecond *float64          `json:"requestsPerSecond,omitempty"`
 	TransfersAtOnce   *int              `json:"transfersAtOnce,omitempty"`
-	UnverifiedOwner   *string           `json:"unverifiedOwner,omitempty"   description:"certificates are not checked: who answers for it; empty ends that"`
-	UnverifiedUntil   *time.Time        `json:"unverifiedUntil,omitempty"   description:"at most 31 days from now"`
+	UnverifiedOwner   *string           `json:"unverifiedOwner,omitempty" description:"who answers for certificates that go unchecked; empty ends that"`
+	UnverifiedUntil   *time.Time        `json:"unverifiedUntil,omitempty" description:"at most 31 days from now"`
 }
 
 // NewRegistry asks for a registry to be connected.
@@ -44,7 +44,7 @@ type Registry struct {
 	Exception         *Exception        `json:"exception,omitempty"`
 	Connected         time.Time         `json:"connected"`
 	Edited            time.Time         `json:"edited"`
-	Checks            []RegistryCheck   `json:"checks"            description:"the newest of each repository, newest first"`
+	Checks            []RegistryCheck   `json:"checks" description:"the newest of each repository, newest first"`
 }
 
 // Exception lets a registry's certificates go unchecked for a while.
@@ -62,7 +62,7 @@ type Registries struct {
 // NewCheck says what to check.
 type NewCheck struct {
 	Repository string   `json:"repository,omitempty" description:"without the registry; one that the charter names, if left out"`
-	For        []string `json:"for,omitempty"        description:"pull, push, delete; pull and push if left out"`
+	For        []string `json:"for,omitempty" description:"pull, push, delete; pull and push if left out"`
 }
 
 // RegistryCheck is what a registry was seen to permit.
@@ -79,14 +79,14 @@ type CheckStep struct {
 	Result string `json:"result"           enum:"holds,fails,absent,cannot tell,not tried"`
 	Seen   string `json:"seen"`
 	Remedy string `json:"remedy,omitempty"`
-	Micros int64  `json:"micros"           description:"how long it was waited for, in microseconds"`
+	Micros int64  `json:"micros" description:"how long it was waited for, in microseconds"`
 }
 
 // NewDestination declares a repository that Dovrak may write to.
 type NewDestination struct {
-	Repository string `json:"repository"     description:"REGISTRY/REPOSITORY"`
-	Owner      string `json:"owner"          description:"who answers for it"`
-	Tags       string `json:"tags,omitempty" description:"whether its registry lets a tag be overwritten: moving, or fixed; left out: not known" enum:"moving,fixed"`
+	Repository string `json:"repository" description:"REGISTRY/REPOSITORY"`
+	Owner      string `json:"owner" description:"who answers for it"`
+	Tags       string `json:"tags,omitempty" description:"whether a tag can be overwritten; left out: not known" enum:"moving,fixed"`
 }
 
 // Destination is a repository that Dovrak may write to. What is left out is not known.
@@ -94,10 +94,10 @@ type Destination struct {
 	Repository  string     `json:"repository"`
 	Component   string     `json:"component,omitempty"`
 	Environment string     `json:"environment,omitempty" description:"of a place of the charter"`
-	Owner       string     `json:"owner,omitempty"       description:"of one declared by hand"`
+	Owner       string     `json:"owner,omitempty" description:"of one declared by hand"`
 	By          string     `json:"by,omitempty"`
 	At          *time.Time `json:"at,omitempty"`
-	Tags        string     `json:"tags,omitempty"        enum:"moving,fixed"`
+	Tags        string     `json:"tags,omitempty"                                                enum:"moving,fixed"`
 	Public      *bool      `json:"public,omitempty"`
 	There       *bool      `json:"there,omitempty"`
 	Seen        *time.Time `json:"seen,omitempty"`
@@ -126,7 +126,7 @@ type TakeIn struct {
 type TakenRepository struct {
 	Repository string `json:"repository"`
 	Tags       int64  `json:"tags"`
-	Entries    int64  `json:"entries"           description:"first entries that were written on the trail: found, not decided"`
+	Entries    int64  `json:"entries" description:"first entries that were written on the trail: found, not decided"`
 	Done       bool   `json:"done"`
 	Problem    string `json:"problem,omitempty" description:"why it could not be read"`
 }
@@ -136,13 +136,13 @@ type TakenIn struct {
 	Repositories int64           `json:"repositories"`
 	Tags         int64           `json:"tags"`
 	Images       int64           `json:"images"`
-	Size         int64           `json:"size"         description:"each image once"`
+	Size         int64           `json:"size" description:"each image once"`
 	Platforms    []TakenPlatform `json:"platforms"`
-	Sharing      int64           `json:"sharing"      description:"tags whose image another tag of the repository means, too"`
-	Untagged     int64           `json:"untagged"     description:"images that were seen before, that no tag means, and that are there still"`
-	Unruled      int64           `json:"unruled"      description:"tags whose names no rule of the charter could have made"`
+	Sharing      int64           `json:"sharing" description:"tags whose image another tag of the repository means, too"`
+	Untagged     int64           `json:"untagged" description:"images that were seen before, that no tag means, and that are there still"`
+	Unruled      int64           `json:"unruled" description:"tags whose names no rule of the charter could have made"`
 	Unreadable   int64           `json:"unreadable"`
-	Examples     []string        `json:"examples"     description:"of tags that no rule could have made"`
+	Examples     []string        `json:"examples" description:"of tags that no rule could have made"`
 }
 
 // TakenPlatform is for how many images there is one for a platform.

@@ -81,8 +81,13 @@ func (w *world) meddle(ctx context.Context) error {
 	}
 	trust := x509.NewCertPool()
 	trust.AppendCertsFromPEM(w.ridgeCA)
-	at := pipeline.Target{Address: "https://" + w.addr["ridge"], Repository: "trial/snowpack-model", Name: "dovrak", Secret: accounts["dovrak"].Secret,
-		HTTP: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: trust}}, Timeout: time.Minute}}
+	at := pipeline.Target{
+		Address:    "https://" + w.addr["ridge"],
+		Repository: "trial/snowpack-model",
+		Name:       "dovrak",
+		Secret:     accounts["dovrak"].Secret,
+		HTTP:       &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: trust}}, Timeout: time.Minute},
+	}
 	defer at.HTTP.CloseIdleConnections()
 	return at.Push(ctx, img, "2.13.2")
 }

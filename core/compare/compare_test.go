@@ -24,8 +24,23 @@ func TestAcross(t *testing.T) {
 		t.Fatal(err)
 	}
 	places := []Place{
-		{"forge/bench/x", tagging.Rules{Standing: "main"}, map[string]Cell{"main": cell("b", 2), "build-9": cell("a", 1), "build-10": cell("b", 2), "2.14.0": cell("b", 2), "2.14.0-rc.1": cell("a", 1), "live": cell("b", 2, "linux/amd64", "linux/arm64")}},
-		{"ridge/live/x", tagging.Rules{Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")}},
+		{
+			"forge/bench/x",
+			tagging.Rules{Standing: "main"},
+			map[string]Cell{
+				"main":        cell("b", 2),
+				"build-9":     cell("a", 1),
+				"build-10":    cell("b", 2),
+				"2.14.0":      cell("b", 2),
+				"2.14.0-rc.1": cell("a", 1),
+				"live":        cell("b", 2, "linux/amd64", "linux/arm64"),
+			},
+		},
+		{
+			"ridge/live/x",
+			tagging.Rules{Standing: "live"},
+			map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")},
+		},
 		{"hut/live/x", tagging.Rules{Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
 	}
 	got := Across(places, []Exception{{Number: 7, Pattern: glob}})
@@ -48,7 +63,8 @@ func TestAcross(t *testing.T) {
 	}
 	for i, w := range want {
 		g := got[i]
-		if g.Tag != w.tag || g.Verdict != w.verdict || !g.Since.Equal(w.since) || g.Exception != w.exception || len(g.Platforms) != len(w.platforms) {
+		if g.Tag != w.tag || g.Verdict != w.verdict || !g.Since.Equal(w.since) || g.Exception != w.exception ||
+			len(g.Platforms) != len(w.platforms) {
 			t.Errorf("row %d: %+v, want %+v", i, g, w)
 		}
 	}
@@ -57,7 +73,10 @@ func TestAcross(t *testing.T) {
 		t.Errorf("covered by %d", r[2].Exception)
 	}
 	// The same digest with other things attached.
-	both := []Place{{"a", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{dig("s")}}}}, {"b", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{}}}}}
+	both := []Place{
+		{"a", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{dig("s")}}}},
+		{"b", tagging.Rules{}, map[string]Cell{"1": {Digest: dig("x"), Attached: []digest.Digest{}}}},
+	}
 	if r := Across(both, nil); r[0].Verdict != Attached {
 		t.Errorf("attachments: %s", r[0].Verdict)
 	}
@@ -76,7 +95,8 @@ func TestCompare(t *testing.T) {
 		Attached: []image.Beside{{Kind: image.KindSignature}}}
 	got := Compare(a, b)
 	p := got.Platforms
-	if got.Same || len(p) != 3 || p[0].SharedBytes() != 10 || p[0].AddedBytes() != 7 || len(p[0].Removed) != 1 || p[1].B != "" || p[2].A != "" {
+	if got.Same || len(p) != 3 || p[0].SharedBytes() != 10 || p[0].AddedBytes() != 7 || len(p[0].Removed) != 1 || p[1].B != "" ||
+		p[2].A != "" {
 		t.Fatalf("got %+v", got)
 	}
 	if want := []Change{{"environment LEVEL", "2", "3"}}; !reflect.DeepEqual(p[0].Config, want) {

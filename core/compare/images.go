@@ -86,7 +86,14 @@ func Compare(a, b Side) Images {
 }
 
 func members(a, b image.Member) Platform {
-	p := Platform{Platform: a.Platform, A: a.Digest, B: b.Digest, SizeA: a.Size, SizeB: b.Size, Labels: changes(a.Config.Labels, b.Config.Labels)}
+	p := Platform{
+		Platform: a.Platform,
+		A:        a.Digest,
+		B:        b.Digest,
+		SizeA:    a.Size,
+		SizeB:    b.Size,
+		Labels:   changes(a.Config.Labels, b.Config.Labels),
+	}
 	p.Config = changes(facts(a.Config), facts(b.Config))
 	for _, l := range a.Layers {
 		if has(b.Layers, l.Digest) {

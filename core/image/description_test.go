@@ -18,8 +18,13 @@ type tree struct {
 }
 
 func (r *tree) config(arch, variant, version string) ocispec.Descriptor {
-	raw := fmt.Appendf(nil, `{"os":"linux","architecture":%q,"variant":%q,"os.version":"12","config":{"User":"desk","Env":["ZONE=west"],"Labels":{"org.opencontainers.image.version":%q}},"history":[{"created_by":"COPY"}]}`,
-		arch, variant, version)
+	raw := fmt.Appendf(
+		nil,
+		`{"os":"linux","architecture":%q,"variant":%q,"os.version":"12","config":{"User":"desk","Env":["ZONE=west"],"Labels":{"org.opencontainers.image.version":%q}},"history":[{"created_by":"COPY"}]}`,
+		arch,
+		variant,
+		version,
+	)
 	d := digest.FromBytes(raw)
 	r.configs[d] = raw
 	return ocispec.Descriptor{MediaType: ocispec.MediaTypeImageConfig, Digest: d, Size: int64(len(raw))}

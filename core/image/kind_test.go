@@ -32,7 +32,13 @@ func TestKinds(t *testing.T) {
 }
 
 func TestChoosing(t *testing.T) {
-	have := []Platform{{"linux", "amd64", ""}, {"linux", "arm", "v6"}, {"linux", "arm", "v7"}, {"linux", "arm64", ""}, {"linux", "amd64", "v3"}}
+	have := []Platform{
+		{"linux", "amd64", ""},
+		{"linux", "arm", "v6"},
+		{"linux", "arm", "v7"},
+		{"linux", "arm64", ""},
+		{"linux", "amd64", "v3"},
+	}
 	for client, want := range map[string]int{
 		"linux/amd64": 0, "linux/amd64/v2": 0, "linux/amd64/v4": 4, "linux/arm/v7": 2, "linux/arm/v6": 1, "linux/arm/v5": -1, "linux/arm": 2,
 		"linux/arm64": 3, "linux/arm64/v8": 3, "windows/amd64": -1, "linux/riscv64": -1,

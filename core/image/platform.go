@@ -22,7 +22,8 @@ func PlatformOf(d ocispec.Descriptor) Platform {
 // ParsePlatform reads os/architecture or os/architecture/variant.
 func ParsePlatform(s string) (Platform, error) {
 	parts := strings.Split(s, "/")
-	if len(parts) < 2 || len(parts) > 3 || strings.ContainsFunc(s, func(r rune) bool { return r <= ' ' || r > '~' }) || strings.Contains("/"+s+"/", "//") {
+	if len(parts) < 2 || len(parts) > 3 || strings.ContainsFunc(s, func(r rune) bool { return r <= ' ' || r > '~' }) ||
+		strings.Contains("/"+s+"/", "//") {
 		return Platform{}, &problem.Problem{Kind: problem.Malformed, Title: "This is not a platform", Asked: Printable(s),
 			Remedy: "write os/architecture, with a variant where there is one, e.g. linux/amd64 or linux/arm/v7"}
 	}

@@ -110,8 +110,22 @@ func TestResolve(t *testing.T) {
 }
 
 func TestOrder(t *testing.T) {
-	want := []string{"2.9.0", "2.14.0-alpha", "2.14.0-alpha.2", "2.14.0-rc.1", "2.14.0-rc.2", "2.14.0-rc.10", "2.14.0", "2.14.1", "10.0.0", "build-9", "build-10",
-		"build-0100", "v1.2.0", "v1.10.0"}
+	want := []string{
+		"2.9.0",
+		"2.14.0-alpha",
+		"2.14.0-alpha.2",
+		"2.14.0-rc.1",
+		"2.14.0-rc.2",
+		"2.14.0-rc.10",
+		"2.14.0",
+		"2.14.1",
+		"10.0.0",
+		"build-9",
+		"build-10",
+		"build-0100",
+		"v1.2.0",
+		"v1.10.0",
+	}
 	got := slices.Clone(want)
 	slices.Reverse(got)
 	slices.SortFunc(got, Compare)

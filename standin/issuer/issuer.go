@@ -43,7 +43,9 @@ func New(name string, accounts map[string]Account) (*Issuer, error) {
 	}
 	now := time.Now()
 	cert := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(90 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, IsCA: true, BasicConstraintsValid: true}
+		NotAfter: now.Add(
+			90 * 24 * time.Hour,
+		), KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, IsCA: true, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, &key.PublicKey, key)
 	return &Issuer{name, accounts, key, der}, err
 }
@@ -78,7 +80,8 @@ func (i *Issuer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	now := time.Now()
 	t := jwt.NewWithClaims(jwt.SigningMethodES256, jwt.MapClaims{"iss": i.Name, "sub": name, "aud": r.URL.Query().Get("service"),
-		"iat": now.Unix(), "nbf": now.Add(-10 * time.Second).Unix(), "exp": now.Add(5 * time.Minute).Unix(), "jti": rand.Text(), "access": granted})
+		"iat": now.Unix(), "nbf": now.Add(-10 * time.Second).Unix(), "exp": now.Add(5 * time.Minute).Unix(),
+		"jti": rand.Text(), "access": granted})
 	t.Header["x5c"] = []string{base64.StdEncoding.EncodeToString(i.der)}
 	signed, err := t.SignedString(i.key)
 	if err != nil {

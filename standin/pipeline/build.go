@@ -114,13 +114,17 @@ func artifact(img *Image, kind, media string, statement any, subject *ocispec.De
 	}
 	config := content(ocispec.MediaTypeEmptyJSON, []byte("{}"))
 	if kind == "" {
-		if config, err = document(ocispec.MediaTypeImageConfig, ocispec.Image{Platform: ocispec.Platform{OS: "unknown", Architecture: "unknown"}}); err != nil {
+		nobody := ocispec.Image{Platform: ocispec.Platform{OS: "unknown", Architecture: "unknown"}}
+		if config, err = document(ocispec.MediaTypeImageConfig, nobody); err != nil {
 			return Content{}, err
 		}
 	}
 	img.Blobs = append(img.Blobs, layer, config)
-	return document(ocispec.MediaTypeImageManifest, ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest,
-		ArtifactType: kind, Config: config.Descriptor, Layers: []ocispec.Descriptor{layer.Descriptor}, Subject: subject})
+	return document(
+		ocispec.MediaTypeImageManifest,
+		ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest,
+			ArtifactType: kind, Config: config.Descriptor, Layers: []ocispec.Descriptor{layer.Descriptor}, Subject: subject},
+	)
 }
 
 func (b Build) annotations() map[string]string {

@@ -119,3 +119,4 @@ CREATE INDEX summaries_by_revision ON summaries (revision text_pattern_ops) WHER
 CREATE INDEX holdings_by_digest ON holdings (digest text_pattern_ops);
 CREATE INDEX sightings_by_digest ON sightings (digest text_pattern_ops);
 CREATE INDEX sightings_by_tag ON sightings (tag);
+CREATE INDEX sightings_by_image ON sightings (registry_id, repository, digest, order_key);

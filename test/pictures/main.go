@@ -52,7 +52,14 @@ var views = []view{
 		1100,
 		false,
 	},
-	{"image", "/image/forge/bench/snowpack-model:build-41", "document.querySelectorAll('.pairs li').length > 6 && document.querySelector('.seg')", 1280, 800, false},
+	{
+		"image",
+		"/image/forge/bench/snowpack-model:build-41",
+		"document.querySelectorAll('.pairs li').length > 6 && document.querySelector('.seg')",
+		1280,
+		800,
+		false,
+	},
 	{"tags", "/tags/forge/bench/snowpack-model", "document.querySelectorAll('.lines tbody tr').length > 5", 1280, 800, false},
 	{"across", "/across/snowpack-model", "document.body.innerText.includes('differs')", 1280, 800, false},
 	{
@@ -63,7 +70,14 @@ var views = []view{
 		800,
 		false,
 	},
-	{"registries", "/registries/ridge", "document.querySelectorAll('.steps tr').length > 9 && document.querySelector('.pairs li')", 1280, 800, false},
+	{
+		"registries",
+		"/registries/ridge",
+		"document.querySelectorAll('.steps tr').length > 9 && document.querySelector('.pairs li')",
+		1280,
+		800,
+		false,
+	},
 	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
 }
 
