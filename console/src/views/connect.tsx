@@ -13,6 +13,17 @@ function settingsOf(f: FormData): Settings {
   const text = (k: string) => String(f.get(k) ?? '').trim();
   const s: Settings = { address: text('address') };
   if (text('ca')) s.ca = text('ca');
+  if (text('cert') && text('key')) {
+    s.clientCert = text('cert');
+    s.clientKey = text('key');
+  }
+  if (f.get('plain')) s.plain = true;
+  if (f.has('hosts')) s.signInHosts = text('hosts').split(/\s+/).filter(Boolean);
+  if (text('owner')) {
+    s.unverifiedOwner = text('owner');
+    s.unverifiedUntil = `${text('until')}T00:00:00Z`;
+  }
+  if (f.get('verify')) s.unverifiedOwner = '';
   if (f.get('way') === 'secret' && text('secret')) {
     s.account = text('account');
     s.secret = text('secret');
@@ -134,6 +145,61 @@ function Fields({ edit }: { edit: Registry | undefined }) {
             .join(' ')
         }
       />
+      <Rare edit={edit} />
+    </>
+  );
+}
+
+/** Rare is what few registries need: it is folded away. */
+function Rare({ edit }: { edit: Registry | undefined }) {
+  const [open, unfold] = useState(false);
+  if (!open) {
+    return (
+      <button type="button" className="text-btn" onClick={() => unfold(true)}>
+        client certificate, other sign-in hosts, exceptions
+      </button>
+    );
+  }
+  return (
+    <>
+      <label>
+        <span>client certificate</span>
+        <textarea
+          className="field"
+          name="cert"
+          rows={2}
+          placeholder={edit?.clientCert ? 'it has one; paste another with its key' : 'PEM'}
+        />
+      </label>
+      <label>
+        <span>its key</span>
+        <textarea className="field" name="key" rows={2} placeholder="PEM; sealed, and never shown again" />
+      </label>
+      <Field
+        name="hosts"
+        label="sign-in hosts"
+        value={edit?.signInHosts.join(' ')}
+        note="other hosts to which its sign-in may send the credential"
+      />
+      <label className="check">
+        <span>plain HTTP</span>
+        <span>
+          <input type="checkbox" name="plain" defaultChecked={edit?.plain} /> to another machine: everything may be read on the way
+        </span>
+      </label>
+      {edit?.exception ? (
+        <label className="check">
+          <span>certificates</span>
+          <span>
+            <input type="checkbox" name="verify" /> check them again, now
+          </span>
+        </label>
+      ) : (
+        <>
+          <Field name="owner" label="leave certificates unchecked" note="who answers for it; better, paste the CA above" />
+          <Field name="until" label="until" type="date" note="at most 31 days" />
+        </>
+      )}
     </>
   );
 }

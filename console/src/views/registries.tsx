@@ -145,10 +145,14 @@ function One({ r }: { r: Registry }) {
   const places = useQuery({ queryKey: ['destinations'], queryFn: () => take(api.GET('/api/v1/destinations')) });
   const here = (places.data?.items ?? []).filter((d) => d.repository.startsWith(`${r.name}/`));
   const [chosen, choose] = useState(r.checks[0]?.repository ?? '');
+  const [deletion, withDeletion] = useState(false);
   const check = useMutation({
-    mutationFn: (repository: string) =>
+    mutationFn: ({ repository, deletion }: { repository: string; deletion: boolean }) =>
       take(
-        api.POST('/api/v1/registries/{name}/checks', { params: { path: { name: r.name } }, body: repository ? { repository } : {} }),
+        api.POST('/api/v1/registries/{name}/checks', {
+          params: { path: { name: r.name } },
+          body: { ...(repository && { repository }), ...(deletion && { for: ['pull', 'push', 'delete'] }) },
+        }),
       ),
     onSuccess: (c) => {
       choose(c.repository ?? '');
@@ -181,7 +185,15 @@ function One({ r }: { r: Registry }) {
               ))}
             </select>
           </label>
-          <button type="button" className="btn" disabled={check.isPending} onClick={() => check.mutate(chosen)}>
+          <label>
+            <input type="checkbox" checked={deletion} onChange={(e) => withDeletion(e.target.checked)} /> deletion, too
+          </label>
+          <button
+            type="button"
+            className="btn"
+            disabled={check.isPending}
+            onClick={() => check.mutate({ repository: chosen, deletion })}
+          >
             {check.isPending ? 'Checking …' : 'Check now'}
           </button>
         </p>
