@@ -190,6 +190,9 @@ func (a *App) drawAcross(out wire.Across) {
 	}
 	fmt.Fprintln(a.Out)
 	for _, p := range out.Places {
+		if p.Registry.Fails != "" || p.Registry.Exception != nil {
+			a.drawMark(p.Registry, now)
+		}
 		switch {
 		case p.Problem != "":
 			fmt.Fprintln(a.Out, a.ember(p.Repository+" could not be looked at: ")+p.Problem)

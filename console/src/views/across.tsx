@@ -5,6 +5,7 @@ import { api, take, type Schema } from '../api/client';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
 import { comparePath, imagePath, tagsPath } from '../parts/paths';
+import { RegistryNote } from '../parts/registry';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age } from '../parts/time';
 
@@ -72,6 +73,12 @@ function Table({ x, rows }: { x: Across; rows: Row[] }) {
             {x.places.map((p) => (
               <th scope="col" key={p.repository}>
                 <Link to={tagsPath(p.repository)}>{p.repository}</Link>
+                {(p.registry.fails || p.registry.exception) && (
+                  <>
+                    {' '}
+                    <RegistryNote mark={p.registry} />
+                  </>
+                )}
                 <br />
                 <span className="unit">
                   {p.environment},{' '}
