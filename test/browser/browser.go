@@ -108,9 +108,18 @@ func Eval[T any](b *Browser, expression string) (T, error) {
 	return chromedp.Run(b.ctx, chromedp.Evaluate[T](expression))
 }
 
-// Type types into the field that a CSS selector finds.
+// Type types into the field that a CSS selector finds, behind what is in it. The keys go to wherever the focus is:
+// chromedp's own way of sending them to a node reads that node while the page may be changing it.
 func (b *Browser) Type(selector, text string) error {
-	return chromedp.Do(b.ctx, chromedp.SendKeys(chromedp.CSS(selector), text))
+	field := fmt.Sprintf("document.querySelector(%q)", selector)
+	if err := b.Until(field); err != nil {
+		return err
+	}
+	focus := "(() => { const f = " + field + "; f.focus(); f.setSelectionRange(f.value.length, f.value.length); return true })()"
+	if _, err := Eval[bool](b, focus); err != nil {
+		return err
+	}
+	return b.Press(text)
 }
 
 // Press presses keys, wherever the focus is.
