@@ -98,6 +98,10 @@ func (q Queries) Prune(ctx context.Context) error {
 	for _, sql := range []string{
 		"DELETE FROM outbox WHERE at < now() - interval '1 day'",
 		"DELETE FROM idempotency_keys WHERE created_at < now() - interval '7 days'",
+		"DELETE FROM registry_checks c WHERE at < now() - interval '90 days' AND EXISTS (SELECT 1 FROM registry_checks n" +
+			" WHERE n.registry_id = c.registry_id AND n.repository = c.repository AND n.at > c.at)",
+		"DELETE FROM referrers WHERE seen_at < now() - interval '1 day'",
+		"DELETE FROM sightings WHERE digest IS NULL AND was_digest IS NULL AND seen_at < now() - interval '1 day'", // never meant anything
 		"DELETE FROM tokens WHERE session AND expires_at < now() - interval '7 days'",
 		"DELETE FROM processes p WHERE started_at < now() - interval '1 day' AND NOT EXISTS (SELECT 1 FROM works WHERE owner = p.id)" +
 			" AND NOT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND classid = 8620 AND objid::bigint = p.lock_key)",

@@ -578,3 +578,38 @@ func TestADroppedRegistryFreesItsName(t *testing.T) {
 		t.Errorf("%d under way, %v", n, err)
 	}
 }
+
+// TestPruning keeps the newest check of each repository, however old, and what a tag once meant.
+func TestPruning(t *testing.T) {
+	s, ctx := pgtest.Open(t), t.Context()
+	id, by := registryOf(t, s), actor(t, s)
+	exec := func(sql string) {
+		t.Helper()
+		if _, err := s.Pool.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, repository := range []string{"a", "a", "b"} {
+		_, err := s.AddCheck(ctx, store.Check{ID: store.NewID(), RegistryID: id, Repository: repository, AskedBy: by, Steps: []byte("[]")})
+		must(t, err)
+		exec("UPDATE registry_checks SET at = at - interval '100 days'")
+	}
+	one := digest.FromString("one")
+	now, err := s.Now(ctx)
+	must(t, err)
+	for i, d := range []*digest.Digest{&one, nil} { // it meant something once
+		must(t, s.See(ctx, store.Sighting{RegistryID: id, Repository: "a", Tag: "gone", Digest: d, SeenAt: now.Add(time.Duration(i) * time.Minute)}))
+	}
+	must(t, s.See(ctx, store.Sighting{RegistryID: id, Repository: "a", Tag: "never", SeenAt: now}))
+	must(t, s.KeepReferrers(ctx, store.Spot{RegistryID: id, Repository: "a"}, one, []byte("[]")))
+	exec("UPDATE sightings SET seen_at = seen_at - interval '2 days'")
+	exec("UPDATE referrers SET seen_at = seen_at - interval '2 days'")
+	must(t, s.Prune(ctx))
+	for table, want := range map[string]int{"registry_checks": 2, "sightings": 1, "referrers": 0} {
+		var n int
+		must(t, s.Pool.QueryRow(ctx, "SELECT count(*) FROM "+table).Scan(&n))
+		if n != want {
+			t.Errorf("%d of %s are left, want %d", n, table, want)
+		}
+	}
+}

@@ -40,6 +40,7 @@ type world struct {
 var accounts = map[string]registry.Account{
 	"pipeline": {Secret: "bench-push", Pull: true, Push: true},
 	"dovrak":   {Secret: "desk-and-mountain", Pull: true, Push: true, Delete: true},
+	"auditor":  {Secret: "look-only", Pull: true},
 }
 
 // hutLine is the speed of the line to the mountains, in bytes a second for each request.
