@@ -137,7 +137,7 @@ func BenchmarkTags(b *testing.B) {
 func BenchmarkMemoryOfTags(b *testing.B) {
 	for b.Loop() {
 		w := newWorldWithout(b)
-		few, many := newEstate(b, 500, 50), newEstate(b, 50_000, 50)
+		few, many := newEstate(b, 500, 50), newEstate(b, 50_000, 2500)
 		w.connect("few", few)
 		w.connect("many", many)
 		w.look("few/bench/snowpack-model")

@@ -13,12 +13,17 @@ import (
 var digits = regexp.MustCompile(`[0-9]+`)
 
 // OrderKey makes a key by which tags sort as versions and not as strings, compared byte by byte: build-9 before build-10,
-// 2.14.0-rc.1 before 2.14.0. Each run of digits gets its length before it; the end sorts behind a pre-release.
+// 2.14.0-rc.1 before 2.14.0. Each run of digits gets its length before it; a name without a hyphen gets an end that sorts
+// behind one, as a release does behind its candidates.
 func OrderKey(tag string) string {
+	end := "~"
+	if strings.Contains(tag, "-") {
+		end = ""
+	}
 	return digits.ReplaceAllStringFunc(tag, func(d string) string {
 		d = strings.TrimLeft(d, "0")
 		return fmt.Sprintf("%03d%s", len(d), d)
-	}) + "~"
+	}) + end
 }
 
 // Compare orders two tags by their keys, and equal ones by name.
