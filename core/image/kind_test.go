@@ -20,7 +20,7 @@ func TestKinds(t *testing.T) {
 		"an index":                     {ocispec.Descriptor{}, Manifest{MediaType: MediaIndex, Index: true}, KindIndex},
 		"a builder's attestation":      {ocispec.Descriptor{Platform: unknown}, Manifest{Config: run, Layers: layers("application/vnd.in-toto+json")}, KindAttestation},
 		"an unknown platform":          {ocispec.Descriptor{Platform: unknown}, Manifest{Config: run, Layers: layers("application/octet-stream")}, KindAttestation},
-		"a signature by its layer":     {ocispec.Descriptor{ArtifactType: "application/vnd.example.simplesigning"}, Manifest{}, KindSignature},
+		"a signature by its layer":     {ocispec.Descriptor{ArtifactType: "application/vnd.skarvind.signing"}, Manifest{}, KindSignature},
 		"materials by artifact type":   {ocispec.Descriptor{ArtifactType: "application/spdx+json"}, Manifest{}, KindMaterials},
 		"materials by config type":     {ocispec.Descriptor{}, Manifest{Config: ocispec.Descriptor{MediaType: "application/vnd.cyclonedx.config"}}, KindMaterials},
 		"anything else is an artifact": {ocispec.Descriptor{ArtifactType: "application/vnd.skarvind.forecast"}, Manifest{}, KindArtifact},
