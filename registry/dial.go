@@ -30,7 +30,7 @@ func (c *Client) reachable(asked, to string) error {
 	}
 	ip := at.Addr().Unmap()
 	trusted := asked == hostPort(c.base) || asked == c.proxy()
-	if ip.IsLinkLocalUnicast() || ip.IsMulticast() || ip.IsUnspecified() || ip.IsLoopback() && !trusted && !isLoopback(c.base.Hostname()) {
+	if ip.IsLinkLocalUnicast() || ip.IsMulticast() || ip.IsUnspecified() || ip.IsLoopback() && !trusted && !IsLoopback(c.base.Hostname()) {
 		return &problem.Problem{
 			Kind:   problem.RegistryError,
 			Title:  "The registry points to an address that is not asked",
@@ -44,7 +44,8 @@ func (c *Client) reachable(asked, to string) error {
 	return nil
 }
 
-func isLoopback(host string) bool {
+// IsLoopback reports whether a host is the machine itself, by its name or address.
+func IsLoopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net"
 	"net/url"
 	"regexp"
 	"slices"
@@ -322,7 +321,7 @@ func checkSettings(r store.Registry, now time.Time) error {
 	case err != nil || u.Host == "" || u.User != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Path+u.RawQuery != "":
 		p.Seen = "an address that is not scheme, host and port"
 		p.Remedy = "write e.g. https://registry.example:5000, and the secret apart from it"
-	case u.Scheme == "http" && !loopback(u.Hostname()) && !r.Plain:
+	case u.Scheme == "http" && !registry.IsLoopback(u.Hostname()) && !r.Plain:
 		p.Rule, p.Seen = "plain HTTP for loopback only, unless it is said", "http to "+u.Hostname()
 		p.Remedy = "use https, with --ca FILE for a CA of your own; --plain says that everything may be read on the way"
 	case r.CAPEM != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(r.CAPEM)):
@@ -372,11 +371,6 @@ func checkNames(r store.Registry) error {
 		}
 	}
 	return nil
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // differences names what an edit changed. Secrets are always replaced as a whole, and never compared.
