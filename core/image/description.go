@@ -139,12 +139,20 @@ func besideOf(d ocispec.Descriptor, m Manifest, kind Kind) Beside {
 	if m.Subject != nil {
 		b.Of = m.Subject.Digest
 	}
-	for k, v := range d.Annotations { // builders say in the index which of its members they attest
-		if about, err := ParseDigest(v); err == nil && strings.HasSuffix(k, "reference.digest") {
-			b.Of = about
-		}
+	if about := AboutOf(d); about != "" {
+		b.Of = about
 	}
 	return b
+}
+
+// AboutOf is the member of an index that another is about, as builders annotate attestations; empty where it does not say.
+func AboutOf(d ocispec.Descriptor) digest.Digest {
+	for k, v := range d.Annotations {
+		if about, err := ParseDigest(v); err == nil && strings.HasSuffix(k, "reference.digest") {
+			return about
+		}
+	}
+	return ""
 }
 
 // BesideOf tells what a referrer is, by its descriptor alone.

@@ -52,6 +52,17 @@ func (p Platform) Contradicts(q Platform) bool {
 	return differ(p.OS, q.OS) || differ(p.Architecture, q.Architecture) || differ(p.Variant, q.Variant)
 }
 
+// Same reports whether two name the same machines: a variant that is left open is the architecture's plain one.
+func (p Platform) Same(q Platform) bool {
+	variant := func(p Platform) string {
+		if p.Variant == "" {
+			return plain[p.Architecture]
+		}
+		return p.Variant
+	}
+	return p.OS == q.OS && p.Architecture == q.Architecture && variant(p) == variant(q)
+}
+
 // variants are what a client of an architecture can run, by its own variant: the first is what it likes best. An image
 // without a variant is one that every client of the architecture can run, but for arm, where v7 is meant.
 var variants = map[string][]string{"arm": {"v8", "v7", "v6", "v5"}, "arm64": {"v9", "v8"}, "amd64": {"v4", "v3", "v2", "v1"}}

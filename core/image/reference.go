@@ -117,6 +117,9 @@ func CheckTag(tag string) error {
 	if tagName.MatchString(tag) {
 		return nil
 	}
+	if mended := strings.ReplaceAll(tag, "+", "_"); mended != tag && tagName.MatchString(mended) {
+		return malformed(tag, quote(tag)+" is not a tag: no tag has a +", "the + of a version is written _ in a tag: "+mended)
+	}
 	return malformed(tag, quote(tag)+" is not a tag",
 		"a tag has 1 to 128 letters, digits, _ . or -, and begins with none of . and -")
 }
