@@ -66,7 +66,7 @@ func New(o Options) (http.Handler, error) {
 	e.HTTPErrorHandler = a.problem
 	e.Pre(a.requestID)
 	e.Use(a.logged, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), headers)
-	for _, r := range routes() {
+	for _, r := range allRoutes() {
 		if err := a.add(e, r); err != nil {
 			return nil, err
 		}
@@ -90,7 +90,7 @@ func (a *API) add(e *echo.Echo, r route) error {
 			if by, err = a.signedIn(c); err != nil {
 				return err
 			}
-			if err := by.Require(r.needs); err != nil {
+			if err := r.permits(by); err != nil {
 				return err
 			}
 		}

@@ -107,6 +107,8 @@ func viewImage(i service.Image) wire.Image {
 		Created: utc(i.Created), Version: i.Version, Revision: i.Revision, Size: i.Size, Annotations: i.Annotations, Tags: i.Tags,
 		Platforms: each(i.Members, viewMember), Beside: each(i.Beside, viewBeside), Referrers: each(i.Referrers.All, viewBeside),
 		ReferrersSeen: i.Referrers.SeenAt, ReferrersProblem: i.Referrers.Problem, Registry: viewMark(i.Mark),
+		Evidence: each(i.Evidence.Vouches, viewVouch), Attestations: each(i.Evidence.Attestations, viewAttestation),
+		Builds: each(i.Builds, viewBuildRef),
 	}
 	if out.Tags == nil {
 		out.Tags = []string{}

@@ -24,7 +24,7 @@ func Document() ([]byte, error) {
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "A token, as dovrak token issue gives it.")
 	r.Spec.SetAPIKeySecurity("session", sessionCookie, openapi.InCookie, "The console's session.")
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptProp(asWritten), jsonschema.InterceptDefName(plainName))
-	for _, rt := range routes() {
+	for _, rt := range allRoutes() {
 		if err := describe(r, rt); err != nil {
 			return nil, err
 		}
@@ -42,7 +42,11 @@ func describe(r *openapi31.Reflector, rt route) error {
 	oc.SetID(rt.id)
 	oc.SetSummary(rt.summary)
 	if !rt.open {
-		oc.SetDescription("Needs the permission " + string(rt.needs) + ".")
+		needs := string(rt.needs)
+		if rt.orNeeds != "" {
+			needs += " or " + string(rt.orNeeds)
+		}
+		oc.SetDescription("Needs the permission " + needs + ".")
 		oc.AddSecurity("token")
 		oc.AddSecurity("session")
 	}

@@ -20,6 +20,7 @@ type route struct {
 	method, path string
 	open         bool // needs no sign-in; else needs says what it needs
 	needs        service.Permission
+	orNeeds      service.Permission // that will do as well; empty: none
 	id, summary  string
 	in, out      any
 	status       int    // of a good answer; 0 is 200
@@ -70,7 +71,22 @@ func (r route) starts() route {
 	return r
 }
 
-// maxBody bounds what a request may carry, in bytes: the largest is a charter.
+// or says that another permission will do as well: what it is for, the service tells.
+func (r route) or(p service.Permission) route {
+	r.orNeeds = p
+	return r
+}
+
+// permits is nil if the actor may use the route.
+func (r route) permits(by service.Actor) error {
+	if r.orNeeds != "" && by.Require(r.orNeeds) == nil {
+		return nil
+	}
+	return by.Require(r.needs)
+}
+
+// maxBody bounds what a request may carry, in bytes: the largest is a charter, but for inputs with a MaxBody of
+// their own.
 const maxBody = 2 << 20
 
 // take fills a route's input from path, query, headers and body. An unknown field is a mistake: a misspelt option
@@ -83,10 +99,14 @@ func take(c *echo.Context, in any) error {
 		}
 	}
 	r := c.Request()
-	if r.Method == http.MethodGet || r.Method == http.MethodDelete {
+	if r.Method == http.MethodGet || r.Method == http.MethodDelete || r.ContentLength == 0 {
 		return nil
 	}
-	dec := json.NewDecoder(http.MaxBytesReader(c.Response(), r.Body, maxBody))
+	limit := int64(maxBody)
+	if l, ok := in.(interface{ MaxBody() int64 }); ok {
+		limit = l.MaxBody()
+	}
+	dec := json.NewDecoder(http.MaxBytesReader(c.Response(), r.Body, limit))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(in); err != nil {
 		if tooLong, ok := errors.AsType[*http.MaxBytesError](err); ok {

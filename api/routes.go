@@ -95,7 +95,9 @@ func cut[T any](items []T, limit int, number func(T) int64) ([]T, string) {
 	return items, strconv.FormatInt(number(items[limit-1]), 10)
 }
 
-// routes is every route there is, with the permission that it needs.
+// allRoutes is every route there is, with the permission that it needs.
+func allRoutes() []route { return append(routes(), buildRoutes()...) }
+
 func routes() []route {
 	return []route{
 		open(http.MethodGet, "/healthz", "health", "Whether the process lives", health),
@@ -112,7 +114,7 @@ func routes() []route {
 		},
 		{method: http.MethodDelete, path: "/api/v1/session", needs: service.Read, id: "signOut", summary: "End the console's session",
 			in: none{}, out: wire.Health{}, handle: (*API).signOut},
-		call(http.MethodGet, "/api/v1/whoami", service.Read, "whoami", "Who is signed in", whoami),
+		call(http.MethodGet, "/api/v1/whoami", service.Read, "whoami", "Who is signed in", whoami).or(service.Report),
 
 		call(http.MethodGet, "/api/v1/registries", service.Read, "registries", "The connected registries", registries),
 		call(http.MethodPost, "/api/v1/registries", service.Keep, "addRegistry", "Connect a registry", addRegistry),
@@ -272,7 +274,7 @@ func issueToken(ctx context.Context, a *API, by service.Actor, in wire.NewToken)
 			Remedy: "write e.g. 12h or 720h",
 		}
 	}
-	n := service.NewToken{Name: in.Name, Kind: in.Kind, Life: life}
+	n := service.NewToken{Name: in.Name, Kind: in.Kind, For: in.Components, Life: life}
 	for _, m := range in.May {
 		n.May = append(n.May, service.Permission(m))
 	}

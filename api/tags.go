@@ -154,10 +154,11 @@ func unpoint(ctx context.Context, a *API, by service.Actor, in wire.Unpoint) (wi
 func where(ctx context.Context, a *API, by service.Actor, in whereQuery) (wire.Where, error) {
 	w, err := a.service.Where(ctx, by, in.What)
 	return wire.Where{
-		Asked: w.Asked,
-		As:    each(w.As, func(s string) string { return s }),
-		Items: each(w.Items, viewFound),
-		More:  w.More,
+		Builds: each(w.Builds, viewBuildRef),
+		Asked:  w.Asked,
+		As:     each(w.As, func(s string) string { return s }),
+		Items:  each(w.Items, viewFound),
+		More:   w.More,
 	}, err
 }
 
@@ -175,6 +176,7 @@ func compareImages(ctx context.Context, a *API, by service.Actor, in compareQuer
 		return wire.Comparison{}, err
 	}
 	return wire.Comparison{
+		Between:   viewBetween(c.Between),
 		Same:      c.Same,
 		A:         viewImage(c.A),
 		B:         viewImage(c.B),

@@ -16,6 +16,7 @@ func viewActor(a service.Actor) wire.Actor {
 		Name:    a.Name,
 		Kind:    a.Kind,
 		May:     each(a.May, func(p service.Permission) string { return string(p) }),
+		For:     a.For,
 		Expires: a.Expires,
 	}
 }
@@ -113,6 +114,9 @@ func viewPlanPlace(p plan.Place) wire.PlanPlace {
 		PresentBytes: t.PresentBytes,
 		Tags: each(p.Tags, func(c plan.TagChange) wire.PlanTag {
 			return wire.PlanTag{Tag: c.Tag, From: c.From.String(), To: c.To.String()}
+		}),
+		Stays: each(p.Stays, func(t plan.TagStays) wire.PlanStays {
+			return wire.PlanStays{Tag: t.Tag, From: t.From.String(), Why: t.Why}
 		}),
 	}
 }

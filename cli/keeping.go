@@ -105,12 +105,16 @@ func (a *App) tokens() *cobra.Command {
 	}
 	var n wire.NewToken
 	issue := &cobra.Command{
-		Use:     "issue NAME --may PERMISSION,…",
-		Short:   "Issue a token; its secret is shown this once",
-		Args:    args(1, "token issue NAME --may PERMISSION,…"),
-		Example: "  dovrak token issue Ragna --may read,point,copy,promote --for 720h",
+		Use:   "issue NAME --may PERMISSION,…",
+		Short: "Issue a token; its secret is shown this once",
+		Args:  args(1, "token issue NAME --may PERMISSION,…"),
+		Example: "  dovrak token issue Ragna --may read,point,copy,promote --for 720h\n" +
+			"  dovrak token issue valley --for-pipeline snowpack-model,map-tiles --for 720h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n.Name = args[0]
+			if len(n.Components) > 0 {
+				n.Kind, n.May = "pipeline", append(n.May, "report")
+			}
 			out, err := a.client().IssueToken(cmd.Context(), n)
 			if err != nil {
 				return err
@@ -122,7 +126,8 @@ func (a *App) tokens() *cobra.Command {
 		},
 	}
 	issue.Flags().StringVar(&n.Kind, "kind", "person", "person or pipeline")
-	issue.Flags().StringSliceVar(&n.May, "may", nil, "permissions: read, point, copy, promote, keep (required)")
+	issue.Flags().StringSliceVar(&n.May, "may", nil, "permissions: read, report, point, copy, promote, keep")
+	issue.Flags().StringSliceVar(&n.Components, "for-pipeline", nil, "components whose pipeline may report builds and evidence with it")
 	issue.Flags().StringVar(&n.For, "for", "720h", "how long it counts")
 	cmd.AddCommand(issue, a.tokenList(),
 		&cobra.Command{
@@ -180,11 +185,18 @@ func (a *App) whoami() *cobra.Command {
 					out.Kind,
 					a.server,
 					clock(out.Expires),
-					strings.Join(out.May, ", "),
+					strings.Join(out.May, ", ")+forComponents(out.For),
 				)
 			})
 		},
 	}
+}
+
+func forComponents(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return " for " + strings.Join(names, ", ")
 }
 
 // keptSignIn is what signin keeps, in a file of the user's own.
@@ -222,9 +234,14 @@ func (a *App) kept() (keptSignIn, error) {
 }
 
 func (a *App) signin() *cobra.Command {
-	return &cobra.Command{
+	var pipeline bool
+	cmd := &cobra.Command{
 		Use: "signin", Short: "Keep a token for this user, so that DOVRAK_TOKEN need not be set", Args: args(0, "signin"),
+		Example: "  dovrak signin\n  export DOVRAK_TOKEN=$(dovrak signin --pipeline < id.token)   # in a pipeline: by its own system's token",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if pipeline {
+				return a.signInPipeline(cmd)
+			}
 			token, err := a.askToken()
 			if err != nil {
 				return err
@@ -252,6 +269,27 @@ func (a *App) signin() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&pipeline, "pipeline", false, "trade the OpenID Connect token on standard input for one that counts for an hour, and print it")
+	return cmd
+}
+
+// maxIDToken bounds a pipeline's token, in bytes.
+const maxIDToken = 16 << 10
+
+// signInPipeline prints the token alone, to be taken into a variable; what else is to be said goes beside it.
+func (a *App) signInPipeline(cmd *cobra.Command) error {
+	raw, err := readAtMost(a.In, maxIDToken)
+	if err != nil {
+		return err
+	}
+	s, err := a.client().SignInPipeline(cmd.Context(), strings.TrimSpace(string(raw)))
+	if err != nil {
+		return err
+	}
+	return a.print(&s, func() {
+		fmt.Fprintf(a.Err, "signed in as %s, for %s, until %s UTC\n", s.Name, strings.Join(s.Components, ", "), clock(s.Expires))
+		fmt.Fprintln(a.Out, s.Token)
+	})
 }
 
 // askToken reads a token, unseen on a terminal.

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"dovrak/api/wire"
@@ -111,6 +112,11 @@ func (a *App) drawPlan(p wire.Plan) {
 		}
 	}
 	t.Render()
+	for _, pl := range p.Places {
+		for _, s := range pl.Stays {
+			fmt.Fprintf(a.Out, "%s:%s stays at %s: %s\n", pl.Repository, a.bold(s.Tag), a.plate(s.From), s.Why)
+		}
+	}
 }
 
 func pieces(n int) string {
@@ -287,6 +293,12 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 		fmt.Fprintf(a.Out, "       %s\n", a.plate(d))
 	}
 	line := "by " + a.bold(e.By)
+	if b := e.Facts["build"]; b != "" && e.Facts["subject"] != "" {
+		line += ", build " + b
+	}
+	if w := e.Facts["why"]; w != "" {
+		line += ": " + w
+	}
 	if p := e.Facts["promotion"]; p != "" {
 		line += ", promotion " + p
 	}
@@ -304,6 +316,8 @@ func about(e wire.TrailEntry) string {
 		return f["subject"]
 	case f["environment"] != "":
 		return fmt.Sprintf("%s %s to %s", f["component"], f["version"], f["environment"])
+	case f["build"] != "":
+		return strings.TrimSpace(f["build"] + " " + f["version"])
 	case f["registry"] != "":
 		return f["registry"] + " at " + f["address"]
 	case f["token"] != "":

@@ -60,6 +60,9 @@ func (a *App) drawImage(asked, platform string, img wire.Image) {
 	) > 0 {
 		fmt.Fprintf(a.Out, "also %s\n", strings.Join(others, ", "))
 	}
+	for _, b := range img.Builds {
+		fmt.Fprintf(a.Out, "made by build %s  %s\n", a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), b.Link)
+	}
 	a.drawMark(img.Registry, now)
 	if c := img.Client; c != nil {
 		fmt.Fprintf(a.Out, "\na client of %s gets %s\n%s  %s\n", a.bold(c.As), a.bold(c.Platform), a.ridge(c.Digest), c.Digest)
@@ -70,6 +73,7 @@ func (a *App) drawImage(asked, platform string, img wire.Image) {
 	if img.ReferrersProblem != "" {
 		fmt.Fprintf(a.Out, "\n%s\n", a.amber("what is attached could not be listed: "+img.ReferrersProblem))
 	}
+	a.drawEvidence(img, now)
 	if len(img.Platforms) == 1 {
 		a.drawMember(img.Platforms[0])
 	}

@@ -33,6 +33,18 @@ func (a *App) where() *cobra.Command {
 func (a *App) drawWhere(out wire.Where) {
 	now := time.Now()
 	fmt.Fprintf(a.Out, "%s, taken for a %s\n\n", a.bold(out.Asked), strings.Join(out.As, ", a "))
+	if len(out.Builds) > 0 {
+		t := a.ledger("build", "state", "version", "image", "branch", "commit", "run")
+		for _, b := range out.Builds {
+			t.AppendRow(table.Row{a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), a.state(b.State), b.Version, a.plate(b.Digest), b.Branch,
+				b.Commit[:min(12, len(b.Commit))], b.Link})
+		}
+		t.Render()
+		if len(out.Items) == 0 {
+			return
+		}
+		fmt.Fprintln(a.Out)
+	}
 	t := a.ledger("image", "version", "commit", "where", "tag", "", "seen")
 	last := ""
 	for _, i := range out.Items {
@@ -96,6 +108,7 @@ func (a *App) drawComparison(asked []string, c wire.Comparison) {
 		fmt.Fprintln(a.Out, "\nthe very same image")
 		return
 	}
+	a.drawBetween(c.Between)
 	fmt.Fprintln(a.Out)
 	t = a.ledger("platform", "A", "B", "layers kept", "gone", "new", "to pull")
 	right(t, 4, 5, 6, 7)
@@ -124,6 +137,17 @@ func (a *App) drawComparison(asked []string, c wire.Comparison) {
 	if t.Length() > 0 {
 		fmt.Fprintln(a.Out)
 		t.Render()
+	}
+}
+
+// drawBetween lists the commits that lie between the builds of two images.
+func (a *App) drawBetween(b *wire.Between) {
+	if b == nil {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s %d to %d, %s\n", b.From.Component, b.From.Number, b.To.Number, many(int64(len(b.Changes)), "change", "changes"))
+	for _, c := range b.Changes {
+		fmt.Fprintf(a.Out, "  %s  %s  %s\n", a.dim(fmt.Sprint(c.Build)), c.ID[:min(10, len(c.ID))], c.Title)
 	}
 }
 

@@ -155,20 +155,26 @@ func post[Out any](ctx context.Context, c *Client, path string, in any) (Out, er
 	return call[Out](ctx, c, http.MethodPost, path, nil, in)
 }
 
-// start asks for work, safely: an answer that is lost on the way is asked for again under the same key.
+// start asks for work and gives its number.
 func start(ctx context.Context, c *Client, path string, in any) (int64, error) {
-	key := uuid.NewString()
 	type started struct {
 		Number int64 `json:"number"`
 	}
-	var out started
+	out, err := safely[started](ctx, c, path, in)
+	return out.Number, err
+}
+
+// safely asks under one key, and again where the answer was lost on the way.
+func safely[Out any](ctx context.Context, c *Client, path string, in any) (Out, error) {
+	key := uuid.NewString()
+	var out Out
 	var err error
 	for range 3 {
-		if out, err = keyed[started](ctx, c, key, http.MethodPost, path, nil, in); err == nil || !lostOnTheWay(err) {
+		if out, err = keyed[Out](ctx, c, key, http.MethodPost, path, nil, in); err == nil || !lostOnTheWay(err) {
 			break
 		}
 	}
-	return out.Number, err
+	return out, err
 }
 
 // lostOnTheWay reports a connection that broke after it stood; a service that is not there is not asked again.

@@ -43,6 +43,12 @@ func (q *Queue) Insert(ctx context.Context, tx pgx.Tx, job service.Job) error {
 	return err
 }
 
+// InsertAt queues a job that is to be done at a time.
+func (q *Queue) InsertAt(ctx context.Context, tx pgx.Tx, job service.Job, at time.Time) error {
+	_, err := q.client.InsertTx(ctx, tx, job, &river.InsertOpts{MaxAttempts: 3, ScheduledAt: at})
+	return err
+}
+
 // Start runs jobs until ctx ends; then those in hand come to a safe point. It returns when none is left.
 func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	workers := river.NewWorkers()
@@ -55,6 +61,15 @@ func (q *Queue) Start(ctx context.Context, s *service.Service) error {
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.TakeInJob]) error {
 		return s.RunTakeIn(ctx, j.Args.Work)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.BuildJob]) error {
+		return s.RunBuild(ctx, j.Args.Work)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.DueJob]) error {
+		return s.MarkDue(ctx, j.Args.Work)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[service.JoinJob]) error {
+		return s.RunJoin(ctx, j.Args.Work)
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.WatchJob]) error { return s.Watch(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[service.PruneJob]) error { return s.Prune(ctx) }))

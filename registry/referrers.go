@@ -2,6 +2,7 @@ package registry
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"dovrak/core/problem"
 
 	"github.com/opencontainers/go-digest"
+	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
@@ -58,4 +60,29 @@ func (r *Repository) listReferrers(ctx context.Context, d digest.Digest) (all []
 		return nil, false, nil
 	}
 	return all, err == nil, err
+}
+
+// Refer makes a manifest that was put, and that names d as its subject, known as attached to d. A registry with a list of
+// referrers knows already; elsewhere the index under the fallback tag is the list (distribution specification 1.1,
+// "Referrers Tag Schema").
+func (r *Repository) Refer(ctx context.Context, d digest.Digest, what ocispec.Descriptor) error {
+	all, err := r.Referrers(ctx, d)
+	if err != nil || !r.c.noReferrers.Load() {
+		return err
+	}
+	for _, have := range all {
+		if have.Digest == what.Digest {
+			return nil
+		}
+	}
+	raw, err := json.Marshal(ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
+		Manifests: append(all, what)})
+	if err != nil {
+		return err
+	}
+	list, err := image.Read(image.MediaIndex, raw)
+	if err != nil {
+		return err
+	}
+	return r.PutManifest(ctx, FallbackTag(d), list)
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -25,6 +26,7 @@ type Permission string
 // The permissions there are.
 const (
 	Read    Permission = "read"    // look at everything but secrets
+	Report  Permission = "report"  // report builds and evidence, for all components or for some
 	Point   Permission = "point"   // point tags
 	Copy    Permission = "copy"    // copy images
 	Promote Permission = "promote" // ask for promotions
@@ -32,7 +34,7 @@ const (
 )
 
 // Permissions lists them all.
-var Permissions = []Permission{Read, Point, Copy, Promote, Keep}
+var Permissions = []Permission{Read, Report, Point, Copy, Promote, Keep}
 
 // Actor is who acts, with what they may.
 type Actor struct {
@@ -40,8 +42,30 @@ type Actor struct {
 	Kind    string
 	Name    string
 	May     []Permission
+	For     []string // the components that Report is for; none is all
 	TokenID uuid.UUID
 	Expires time.Time
+}
+
+// reportsFor is nil if the actor may report for a component.
+func (a Actor) reportsFor(component string) error {
+	if err := a.Require(Report); err != nil {
+		return err
+	}
+	if len(a.For) == 0 || slices.Contains(a.For, component) {
+		return nil
+	}
+	return &problem.Problem{Kind: problem.NotPermitted, Title: "You do not report for this component", Asked: image.Printable(component) + " as " + a.Name,
+		Seen: "a permission to report for " + strings.Join(a.For, ", "), Rule: "permission report",
+		Remedy: "use the token of the component's own pipeline, or have one issued: --for-pipeline " + image.Printable(component)}
+}
+
+// looksAt is nil if the actor may look at a component's builds: everyone who may read, and whoever reports them.
+func (a Actor) looksAt(component string) error {
+	if slices.Contains(a.May, Read) || slices.Contains(a.May, Report) && (len(a.For) == 0 || slices.Contains(a.For, component)) {
+		return nil
+	}
+	return a.Require(Read)
 }
 
 // Require is nil if the actor has the permission, else the problem that says so.
@@ -110,10 +134,21 @@ func (s *Service) SignedIn(ctx context.Context, secret string) (Actor, error) {
 		return Actor{}, p
 	}
 	a := Actor{ID: k.Actor.ID, Kind: k.Actor.Kind, Name: k.Actor.Name, TokenID: k.TokenID, Expires: k.ExpiresAt}
-	for _, m := range k.Permissions {
-		a.May = append(a.May, Permission(m))
-	}
+	a.May, a.For = held(k.Permissions)
 	return a, nil
+}
+
+// held sorts an actor's grants.
+func held(grants []store.Grant) (may []Permission, components []string) {
+	for _, g := range grants {
+		if !slices.Contains(may, Permission(g.Permission)) {
+			may = append(may, Permission(g.Permission))
+		}
+		if g.Scope != "" {
+			components = append(components, g.Scope)
+		}
+	}
+	return may, components
 }
 
 // OpenSession trades a token for a session of the console, and gives its secret and end. The session ends with the
@@ -143,7 +178,39 @@ type NewToken struct {
 	Name string
 	Kind string // person or pipeline
 	May  []Permission
+	For  []string // the components that Report is for; none is all
 	Life time.Duration
+}
+
+// grants are the permissions asked for, each with its scope.
+func (n NewToken) grants() []store.Grant {
+	var out []store.Grant
+	for _, m := range n.May {
+		if m != Report || len(n.For) == 0 {
+			out = append(out, store.Grant{Permission: string(m)})
+			continue
+		}
+		for _, c := range n.For {
+			out = append(out, store.Grant{Permission: string(m), Scope: c})
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Grant) int {
+		return cmp.Or(strings.Compare(a.Permission, b.Permission), strings.Compare(a.Scope, b.Scope))
+	})
+	return slices.Compact(out)
+}
+
+// words write grants out.
+func words(grants []store.Grant) string {
+	var out []string
+	for _, g := range grants {
+		w := g.Permission
+		if g.Scope != "" {
+			w += " for " + g.Scope
+		}
+		out = append(out, w)
+	}
+	return strings.Join(out, ", ")
 }
 
 // Issued is a token with its secret, which is shown this once.
@@ -166,6 +233,8 @@ func (n NewToken) check() error {
 		p.Seen, p.Remedy = "a life of "+n.Life.String(), "between a minute and 366 days (8784h)"
 	case len(n.May) == 0:
 		p.Seen, p.Remedy = "no permission", "name at least one of "+list(Permissions)
+	case len(n.For) > 0 && (n.Kind != "pipeline" || !slices.Contains(n.May, Report)):
+		p.Seen, p.Remedy = "components, and no pipeline that reports for them", "say --for-pipeline COMPONENT…"
 	default:
 		for _, m := range n.May {
 			if !slices.Contains(Permissions, m) {
@@ -183,7 +252,7 @@ func (s *Service) IssueToken(ctx context.Context, by Actor, n NewToken) (Issued,
 	if err := by.Require(Keep); err != nil {
 		return Issued{}, err
 	}
-	if err := n.check(); err != nil {
+	if err := firstOf(n.check(), s.components(ctx, n.For)); err != nil {
 		return Issued{}, err
 	}
 	var out Issued
@@ -198,30 +267,39 @@ func (s *Service) IssueToken(ctx context.Context, by Actor, n NewToken) (Issued,
 	return out, err
 }
 
+// components refuses names that the charter does not know.
+func (s *Service) components(ctx context.Context, names []string) error {
+	if len(names) == 0 {
+		return nil
+	}
+	law, err := s.law(ctx)
+	for _, c := range names {
+		if err == nil {
+			_, err = law.Component(c)
+		}
+	}
+	return err
+}
+
 func (s *Service) issue(ctx context.Context, tx store.Tx, by Actor, n NewToken) (Issued, error) {
 	a, known, err := tx.ActorNamed(ctx, n.Name)
 	if err != nil {
 		return Issued{}, err
 	}
-	may := make([]string, len(n.May))
-	for i, m := range n.May {
-		may[i] = string(m)
-	}
-	slices.Sort(may)
-	may = slices.Compact(may)
+	wanted := n.grants()
 	if !known {
 		a = store.Actor{ID: store.NewID(), Kind: n.Kind, Name: n.Name}
-		if err := tx.AddActor(ctx, a, may); err != nil {
+		if err := tx.AddActor(ctx, a, wanted); err != nil {
 			return Issued{}, err
 		}
 	} else if has, err := tx.PermissionsOf(ctx, a.ID); err != nil {
 		return Issued{}, err
-	} else if !slices.Equal(has, may) || a.Kind != n.Kind {
+	} else if !slices.Equal(has, wanted) || a.Kind != n.Kind {
 		return Issued{}, &problem.Problem{
 			Kind:   problem.Refused,
 			Title:  "This token cannot be issued",
-			Asked:  n.Name + " with " + strings.Join(may, ", "),
-			Seen:   n.Name + " is a " + a.Kind + " with " + strings.Join(has, ", "),
+			Asked:  n.Name + " with " + words(wanted),
+			Seen:   n.Name + " is a " + a.Kind + " with " + words(has),
 			Rule:   "an actor has one set of permissions",
 			Remedy: "ask for those, or take another name",
 		}
@@ -234,7 +312,7 @@ func (s *Service) issue(ctx context.Context, tx store.Tx, by Actor, n NewToken) 
 	err = s.record(ctx, tx, entry{act: trail.TokenIssued, actor: by.Name, sealed: map[string]string{"bearer": n.Name},
 		facts: map[string]string{
 			"token":   fmt.Sprint(tok.Number),
-			"may":     strings.Join(may, ", "),
+			"may":     words(wanted),
 			"expires": tok.ExpiresAt.UTC().Format(time.RFC3339),
 		}})
 	return Issued{tok.Number, secret, tok.ExpiresAt.UTC()}, err

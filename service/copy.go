@@ -65,7 +65,7 @@ func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, erro
 		if no, err = tx.AddCopy(ctx, w, c); err != nil {
 			return err
 		}
-		return s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("copy %d", no), store.TopicCopy, no, CopyJob{w.ID})
+		return s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("copy %d", no), numbered(store.TopicCopy, no), CopyJob{w.ID})
 	})
 	return Asked{Number: no}, err
 }
@@ -89,34 +89,32 @@ func (s *Service) sourceRoot(ctx context.Context, from spot, ref image.Reference
 }
 
 // enqueue puts a new work's job, its answer and its news into the transaction that decides it.
-func (s *Service) enqueue(
-	ctx context.Context,
-	tx store.Tx,
-	by Actor,
-	a ask,
-	work uuid.UUID,
-	name, topic string,
-	no int64,
-	job Job,
-) error {
-	if a.key != "" {
-		if err := tx.KeepAnswer(ctx, by.ID, a.key, store.Answered{RequestHash: a.hash, Location: name, WorkID: work}); err != nil {
-			if store.IsDuplicate(err) {
-				return &problem.Problem{
-					Kind:   problem.Busy,
-					Title:  "The same request is under way",
-					Asked:  a.key,
-					Rule:   "one key, one request",
-					Remedy: "ask again in a moment",
-				}
-			}
-			return err
-		}
+func (s *Service) enqueue(ctx context.Context, tx store.Tx, by Actor, a ask, work uuid.UUID, name string, what subject, job Job) error {
+	if err := s.keepAnswer(ctx, tx, by, a, work, name); err != nil {
+		return err
 	}
-	if err := tx.Tell(ctx, topic, map[string]string{"number": number(no), "state": store.StateAsked}); err != nil {
+	if err := tx.Tell(ctx, what.topic, what.news(store.StateAsked)); err != nil {
 		return err
 	}
 	return s.queue.Insert(ctx, tx.PGX, job)
+}
+
+// keepAnswer keeps to which work a key has led.
+func (s *Service) keepAnswer(ctx context.Context, tx store.Tx, by Actor, a ask, work uuid.UUID, name string) error {
+	if a.key == "" {
+		return nil
+	}
+	err := tx.KeepAnswer(ctx, by.ID, a.key, store.Answered{RequestHash: a.hash, Location: name, WorkID: work})
+	if store.IsDuplicate(err) {
+		return &problem.Problem{
+			Kind:   problem.Busy,
+			Title:  "The same request is under way",
+			Asked:  a.key,
+			Rule:   "one key, one request",
+			Remedy: "ask again in a moment",
+		}
+	}
+	return err
 }
 
 // RunCopy does a copy that was asked for, unless another process does.
@@ -128,8 +126,7 @@ func (s *Service) RunCopy(ctx context.Context, work uuid.UUID) error {
 	return s.underLease(
 		ctx,
 		work,
-		store.TopicCopy,
-		w.Copy.Number,
+		numbered(store.TopicCopy, w.Copy.Number),
 		func(ctx context.Context, sh *shift) error { return s.runCopy(ctx, sh, w) },
 		func(context.Context, store.Tx, *problem.Problem) error { return nil },
 	)

@@ -184,13 +184,22 @@ func sameEnd(ref image.Reference, all []Destination) string {
 	return ""
 }
 
-// rulesOf gives the rules for tags in a repository, and whether its environment is the first of its route.
-func (s *Service) rulesOf(ctx context.Context, law law, at spot) (rules tagging.Rules, first bool, err error) {
+// rulesOf gives the rules for tags in a repository.
+func (s *Service) rulesOf(ctx context.Context, law law, at spot) (rules tagging.Rules, err error) {
 	if h := law.HomeOf(at.ref); h != (charter.Home{}) {
-		rules = law.Environments[h.Environment].Rules(h.Environment)
-		first = law.Routes[law.Components[h.Component].Route][0] == h.Environment
+		if rules, err = s.homeRules(ctx, law, h); err != nil {
+			return rules, err
+		}
 	}
 	k, _, err := s.db.KnownRepository(ctx, at.at())
 	rules.NoOverwrite = k.TagsFixed != nil && *k.TagsFixed
-	return rules, first, err
+	return rules, err
+}
+
+// homeRules are the rules for a component's tags in an environment, with the branches that its builds have.
+func (s *Service) homeRules(ctx context.Context, law law, h charter.Home) (rules tagging.Rules, err error) {
+	rules = law.Environments[h.Environment].Rules(h.Environment)
+	rules.First = law.Routes[law.Components[h.Component].Route][0] == h.Environment
+	rules.Branches, err = s.db.Branches(ctx, h.Component)
+	return rules, err
 }

@@ -95,6 +95,10 @@ func jobOf(w store.Work) Job {
 		return CopyJob{w.ID}
 	case store.KindTakeIn:
 		return TakeInJob{w.ID}
+	case store.KindBuild:
+		return BuildJob{w.ID}
+	case store.KindJoin:
+		return JoinJob{w.ID}
 	}
 	return PromotionJob{w.ID}
 }

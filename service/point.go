@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"dovrak/core/image"
@@ -14,6 +15,7 @@ import (
 	"dovrak/store"
 	"dovrak/transfer"
 
+	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
 )
 
@@ -43,7 +45,7 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	if err != nil {
 		return nil, err
 	}
-	rules, first, err := s.rulesOf(ctx, law, at)
+	rules, err := s.rulesOf(ctx, law, at)
 	if err != nil {
 		return nil, err
 	}
@@ -51,16 +53,35 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	if err != nil {
 		return nil, err
 	}
-	var wishes []wish
+	facts, err := s.factsOf(ctx, at, m.Digest)
+	if err != nil {
+		return nil, err
+	}
+	w := wish{at: at, to: m, by: by, because: because, rules: rules, facts: facts}
+	if by.Kind == "pipeline" { // bound to the order of its builds, as a build is
+		w.mover = tagging.ByBuild
+	}
+	if len(tags) > 1 {
+		together := store.NewID()
+		w.together = &together
+	}
+	return s.pointAll(ctx, w, tags)
+}
+
+// pointAll points several tags as one change: all rules are asked before the first is pointed, and fixed tags come first.
+func (s *Service) pointAll(ctx context.Context, w wish, tags []string) ([]Pointed, error) {
+	tags = slices.Clone(tags)
+	slices.SortStableFunc(tags, func(a, b string) int { return w.rules.Of(a, w.facts).Kind.Before(w.rules.Of(b, w.facts).Kind) })
+	tags = slices.Compact(tags)
 	for _, t := range tags {
-		w := wish{at: at, tag: t, to: m, by: by, because: because, rules: rules, first: first}
+		w.tag = t
 		if err := s.mayPoint(ctx, w); err != nil {
 			return nil, err
 		}
-		wishes = append(wishes, w)
 	}
 	var out []Pointed
-	for _, w := range wishes {
+	for _, t := range tags {
+		w.tag = t
 		p, err := s.point(ctx, w)
 		if err != nil {
 			return out, err
@@ -69,6 +90,8 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	}
 	return out, nil
 }
+
+const ruleOneWriter = "one writer a tag"
 
 // maxTags bounds the tags of one change.
 const maxTags = 20
@@ -144,10 +167,11 @@ type wish struct {
 	by       Actor
 	because  string
 	rules    tagging.Rules
-	released bool         // by a promotion
-	first    bool         // the first environment of the route
+	facts    tagging.Facts // of the image
+	mover    tagging.Mover
 	remove   bool         // in place of to: the tag is taken away
 	under    *store.Lease // of the work that it is part of; nil by hand
+	together *uuid.UUID   // several tags that are pointed as one change
 }
 
 func (w wish) ref() image.Reference {
@@ -158,11 +182,21 @@ func (w wish) ref() image.Reference {
 
 // judge asks the rules. What a tag that means nothing now meant before counts for a fixed one.
 func (s *Service) judge(ctx context.Context, w wish, from digest.Digest) error {
-	c := tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Released: w.released, First: w.first}
+	c := tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Mover: w.mover, Image: w.facts}
+	var err error
 	if from == "" {
-		var err error
 		if c.Was, err = s.db.LastMeant(ctx, w.at.at(), w.tag); err != nil {
 			return err
+		}
+	}
+	if w.rules.Environment != "" && !w.remove {
+		if c.CacheOnly, err = s.cacheOnly(ctx, w); err != nil {
+			return err
+		}
+		if moves := w.rules.Of(w.tag, w.facts).Moves; from != "" && from != w.to.Digest && (moves == tagging.MovesAny || moves == tagging.MovesForward) {
+			if c.Means, err = s.factsOf(ctx, w.at, from); err != nil && !absent(err) { // what it means may be gone
+				return err
+			}
 		}
 	}
 	return w.rules.Judge(c)
@@ -276,7 +310,7 @@ func notPointed(w wish, o tagging.Outcome, putErr error) error {
 			Title:  "Someone else pointed this tag at the same moment",
 			Asked:  w.ref().String() + " to " + w.to.Digest.String(),
 			Seen:   "it means something else now",
-			Rule:   "one writer a tag",
+			Rule:   ruleOneWriter,
 			Remedy: "look at what it means (dovrak show " + w.ref().String() + ") and ask again",
 		}).Because(putErr)
 	}
@@ -295,6 +329,8 @@ func notPointed(w wish, o tagging.Outcome, putErr error) error {
 func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagLease, error) {
 	ctx, cancel := context.WithTimeout(ctx, leaseWait)
 	defer cancel()
+	freed, stop := s.link.Subscribe(store.NoticeTag)
+	defer stop()
 	owner := store.NewID()
 	for {
 		l, ok, err := s.db.LeaseTag(ctx, at.at(), tag, owner, tagLease)
@@ -305,24 +341,29 @@ func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagL
 		if err != nil {
 			return l, err
 		}
-		if waitFor(ctx, min(left, time.Second)+20*time.Millisecond) != nil { // it may be given back sooner
+		if waitOr(ctx, left+20*time.Millisecond, freed) != nil {
 			return l, &problem.Problem{
 				Kind:   problem.Busy,
 				Title:  "Another change of this tag is under way",
 				Asked:  at.ref.In() + ":" + tag,
 				Seen:   "its lease is held by another writer",
-				Rule:   "one writer a tag",
+				Rule:   ruleOneWriter,
 				Remedy: "ask again in a few seconds",
 			}
 		}
 	}
 }
 
-func waitFor(ctx context.Context, d time.Duration) error {
+func waitFor(ctx context.Context, d time.Duration) error { return waitOr(ctx, d, nil) }
+
+// waitOr waits for a while, or until woken.
+func waitOr(ctx context.Context, d time.Duration, wake <-chan struct{}) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
 	case <-t.C:
+		return nil
+	case <-wake:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -332,7 +373,7 @@ func waitFor(ctx context.Context, d time.Duration) error {
 // intend writes the change down and begins the lease anew, so that the PUT has all of it.
 func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen time.Time, lease store.TagLease) (store.TagChange, error) {
 	c := store.TagChange{ID: store.NewID(), RegistryID: w.at.conn.ID, Repository: w.at.ref.Repository, Tag: w.tag,
-		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, Fence: lease.Fence, SeenBeforeAt: seen}
+		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, Together: w.together, Fence: lease.Fence, SeenBeforeAt: seen}
 	if from != "" {
 		c.FromDigest = &from
 	}
@@ -420,12 +461,8 @@ func (s *Service) writeOutcome(
 		if o == tagging.Overtaken {
 			facts["seen"] = now.String()
 		}
-		if c.WorkID != nil {
-			if p, ok, err := tx.PromotionByWork(ctx, *c.WorkID); err != nil {
-				return err
-			} else if ok {
-				facts["promotion"] = number(p.Promotion.Number)
-			}
+		if err := partOf(ctx, tx, c, facts); err != nil {
+			return err
 		}
 		tag := at.ref
 		tag.Tag = c.Tag
@@ -441,6 +478,29 @@ func (s *Service) writeOutcome(
 		return s.record(ctx, tx, entry{act: act, actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
 			subject: tag.String(), component: home.Component, work: c.WorkID})
 	})
+}
+
+// partOf adds to a change's facts what it is part of: a promotion, or a build.
+func partOf(ctx context.Context, tx store.Tx, c store.TagChange, facts map[string]string) error {
+	if c.Together != nil {
+		facts["together"] = c.Together.String()
+	}
+	if c.WorkID == nil {
+		return nil
+	}
+	p, ok, err := tx.PromotionByWork(ctx, *c.WorkID)
+	if err != nil {
+		return err
+	}
+	if ok {
+		facts["promotion"] = number(p.Promotion.Number)
+		return nil
+	}
+	b, ok, err := tx.BuildByWork(ctx, *c.WorkID)
+	if ok {
+		facts["build"] = buildName(b.Build)
+	}
+	return err
 }
 
 // settleLeased resolves a dead writer's change. The caller holds the lease, so the writer's deadline is over.

@@ -9,6 +9,7 @@ import (
 	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
+	"dovrak/core/tagging"
 	"dovrak/core/trail"
 	"dovrak/failpoint"
 	"dovrak/store"
@@ -29,6 +30,7 @@ type NewPromotion struct {
 type draft struct {
 	plan    plan.Promotion
 	version string
+	facts   tagging.Facts
 	tree    plan.Tree
 	from    spot
 	law     law
@@ -68,6 +70,9 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 		return draft{}, err
 	}
 	if d.version, err = s.judgePlatforms(ctx, law, n, d); err != nil {
+		return draft{}, err
+	}
+	if d.facts, err = s.factsOf(ctx, d.from, root); err != nil {
 		return draft{}, err
 	}
 	d.plan = plan.Promotion{Component: n.Component, Environment: n.To, Source: d.from.ref.In(), Digest: root, Charter: law.Version}
@@ -138,27 +143,38 @@ func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d dr
 	if err != nil {
 		return plan.Place{}, err
 	}
-	rules, _, err := s.rulesOf(ctx, d.law, to)
-	if err != nil {
-		return plan.Place{}, err
-	}
 	c, err := s.planCopy(ctx, to, d.tree, false)
 	if err != nil {
 		return plan.Place{}, err
 	}
 	place := plan.Place{Repository: to.ref.In(), Checked: fit.At, Copy: c}
-	for _, tag := range plan.Tags(d.env, n.To, d.version) {
-		from, _, err := s.means(ctx, to, tag)
-		if err != nil {
-			return plan.Place{}, err
-		}
-		w := wish{at: to, tag: tag, to: d.tree.Root(), rules: rules, released: true}
-		if err := s.judge(ctx, w, from); err != nil {
-			return plan.Place{}, err
-		}
-		place.Tags = append(place.Tags, plan.TagChange{Tag: tag, From: from, To: d.tree.Root().Digest})
+	return place, s.draftTags(ctx, d, to, &place)
+}
+
+// draftTags finds the tags that would be pointed in a place. A moving one whose rule does not let it move there stays, and is
+// said; any other refusal is one of the promotion.
+func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.Place) error {
+	rules, err := s.rulesOf(ctx, d.law, to)
+	if err != nil {
+		return err
 	}
-	return place, nil
+	for _, e := range plan.Tags(rules, d.facts) {
+		from, _, err := s.means(ctx, to, e.Tag)
+		if err != nil {
+			return err
+		}
+		w := wish{at: to, tag: e.Tag, to: d.tree.Root(), rules: rules, facts: d.facts, mover: tagging.ByPromotion}
+		err = s.judge(ctx, w, from)
+		if problem.Is(err, problem.Refused) && e.Rule.Kind == tagging.MovingTag {
+			place.Stays = append(place.Stays, plan.TagStays{Tag: e.Tag, From: from, Why: problem.From(err).Seen})
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		place.Tags = append(place.Tags, plan.TagChange{Tag: e.Tag, From: from, To: d.tree.Root().Digest})
+	}
+	return nil
 }
 
 // AskPromotion decides on a promotion by its plan, and queues it.
@@ -187,7 +203,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		if no, err = tx.AddPromotion(ctx, w, p); err != nil {
 			return err
 		}
-		if err := s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("promotion %d", no), store.TopicPromotion, no, PromotionJob{w.ID}); err != nil {
+		if err := s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("promotion %d", no), numbered(store.TopicPromotion, no), PromotionJob{w.ID}); err != nil {
 			return err
 		}
 		p.Number = no
@@ -244,7 +260,7 @@ func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
 	if err != nil || !ok {
 		return err
 	}
-	return s.underLease(ctx, work, store.TopicPromotion, w.Promotion.Number,
+	return s.underLease(ctx, work, numbered(store.TopicPromotion, w.Promotion.Number),
 		func(ctx context.Context, sh *shift) error { return s.runPromotion(ctx, sh, w) },
 		func(ctx context.Context, tx store.Tx, p *problem.Problem) error {
 			e := promotionEntry(trail.PromotionEnded, w.RequesterName, w.Work.Because, w.Promotion)
@@ -289,7 +305,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err := sh.state(ctx, store.StateSwitching); err != nil {
 		return err
 	}
-	if err := s.switchTags(ctx, sh, w, places, tree); err != nil {
+	if err := s.switchTags(ctx, sh, w, from, places, tree); err != nil {
 		return err
 	}
 	return sh.end(ctx, func(tx store.Tx) error {
@@ -314,20 +330,25 @@ func (s *Service) places(ctx context.Context, p plan.Promotion) ([]spot, error) 
 }
 
 // switchTags points the tags of every place, the standing tag last, and asks each place again by tag.
-func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWork, places []spot, tree plan.Tree) error {
+func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWork, from spot, places []spot, tree plan.Tree) error {
 	law, err := s.law(ctx)
 	if err != nil {
 		return err
 	}
 	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
 	for i, to := range places {
-		rules, _, err := s.rulesOf(ctx, law, to)
+		rules, err := s.rulesOf(ctx, law, to)
+		if err != nil {
+			return err
+		}
+		facts, err := s.factsOf(ctx, from, tree.Root().Digest)
 		if err != nil {
 			return err
 		}
 		for _, t := range w.Promotion.Plan.Places[i].Tags {
 			_, err := s.point(ctx, wish{
-				at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, released: true, under: &sh.lease,
+				at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, facts: facts,
+				mover: tagging.ByPromotion, under: &sh.lease,
 			})
 			if err != nil {
 				return err

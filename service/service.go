@@ -42,6 +42,8 @@ type Service struct {
 	queue Queue
 	log   *slog.Logger
 	conns *connections
+
+	issuers *issuers
 }
 
 // Job is work for the queue. Its fields are its arguments, as JSON.
@@ -50,6 +52,8 @@ type Job interface{ Kind() string }
 // Queue takes jobs in the transaction that decides them.
 type Queue interface {
 	Insert(ctx context.Context, tx pgx.Tx, job Job) error
+	// InsertAt takes a job that is to be done at a time.
+	InsertAt(ctx context.Context, tx pgx.Tx, job Job, at time.Time) error
 }
 
 // The jobs there are. A job only wakes: what is to be done stands in the records.
@@ -66,6 +70,18 @@ type (
 	TakeInJob struct {
 		Work uuid.UUID `json:"work"`
 	}
+	// BuildJob closes a build.
+	BuildJob struct {
+		Work uuid.UUID `json:"work"`
+	}
+	// DueJob looks at a build when its time is over.
+	DueJob struct {
+		Work uuid.UUID `json:"work"`
+	}
+	// JoinJob does a join by hand.
+	JoinJob struct {
+		Work uuid.UUID `json:"work"`
+	}
 	// WatchJob asks registries what stands.
 	WatchJob struct{}
 	// PruneJob drops what only had to be kept for a while.
@@ -76,6 +92,9 @@ type (
 func (CopyJob) Kind() string      { return "copy" }
 func (PromotionJob) Kind() string { return "promotion" }
 func (TakeInJob) Kind() string    { return "take-in" }
+func (BuildJob) Kind() string     { return "build" }
+func (DueJob) Kind() string       { return "build-due" }
+func (JoinJob) Kind() string      { return "join" }
 func (WatchJob) Kind() string     { return "watch" }
 func (PruneJob) Kind() string     { return "prune" }
 
@@ -95,7 +114,7 @@ func New(o Options) *Service {
 	if o.Secrets == nil {
 		o.Secrets = &secrets.Sources{}
 	}
-	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, conns: &connections{db: o.Store, key: o.Key,
+	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, issuers: newIssuers(), conns: &connections{db: o.Store, key: o.Key,
 		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}}}
 }
 

@@ -25,6 +25,8 @@ type Image struct {
 	Referrers Referrers
 	Tags      []string // of the same repository, last seen to mean the same
 	Mark      Mark
+	Evidence  Evidence
+	Builds    []store.BuildWork // that made it, newest first
 }
 
 // Referrers is what is attached to a digest, as a repository lists it.
@@ -70,6 +72,12 @@ func (s *Service) Show(ctx context.Context, by Actor, ref image.Reference) (Imag
 		return Image{}, err
 	}
 	if out.Tags, err = s.db.TagsMeaning(ctx, at.at(), root); err != nil {
+		return Image{}, err
+	}
+	if out.Evidence, err = s.evidenceOf(ctx, at, out); err != nil {
+		return Image{}, err
+	}
+	if out.Builds, err = s.db.BuildsMaking(ctx, []digest.Digest{root}); err != nil {
 		return Image{}, err
 	}
 	out.Mark, err = s.mark(ctx, at.conn.Registry)

@@ -8,6 +8,7 @@ import (
 
 	"dovrak/core/image"
 	"dovrak/core/problem"
+	"dovrak/core/tagging"
 	"dovrak/store"
 
 	"github.com/opencontainers/go-digest"
@@ -208,15 +209,10 @@ func (s *Service) viewTags(ctx context.Context, at spot, rows []store.TagRow) ([
 	if err != nil {
 		return nil, err
 	}
-	rules, _, err := s.rulesOf(ctx, law, at)
+	rules, err := s.rulesOf(ctx, law, at)
 	out := make([]TagView, len(rows))
 	for i, r := range rows {
-		out[i] = TagView{r, "moving"}
-		if _, fixed := rules.FixedBy(r.Tag); fixed {
-			out[i].Rule = "fixed"
-		} else if r.Tag == rules.Standing {
-			out[i].Rule = "standing"
-		}
+		out[i] = TagView{r, string(rules.Of(r.Tag, tagging.Facts{}).Kind)}
 	}
 	return out, err
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dovrak/core/charter"
 	"dovrak/core/compare"
 	"dovrak/core/image"
 	"dovrak/core/problem"
@@ -107,7 +108,9 @@ func (s *Service) acrossPlace(
 	if err != nil {
 		return p, tags, err
 	}
-	tags.Rules = law.Environments[d.Environment].Rules(d.Environment)
+	if tags.Rules, err = s.homeRules(ctx, law, charter.Home{Component: d.Component, Environment: d.Environment}); err != nil {
+		return p, tags, err
+	}
 	if _, err := s.survey(ctx, at, func(Survey, []string) error { return nil }); err != nil && !absent(err) {
 		if ctx.Err() != nil {
 			return p, tags, err

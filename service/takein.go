@@ -78,7 +78,7 @@ func (s *Service) AskTakeIn(ctx context.Context, by Actor, name, pattern, key st
 		if no, err = tx.AddTakeIn(ctx, w, store.TakeIn{WorkID: w.ID, RegistryID: r.ID, Pattern: pattern}); err != nil {
 			return err
 		}
-		return s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("take-in %d", no), store.TopicTakeIn, no, TakeInJob{w.ID})
+		return s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("take-in %d", no), numbered(store.TopicTakeIn, no), TakeInJob{w.ID})
 	})
 	return Asked{no}, err
 }
@@ -90,7 +90,7 @@ func (s *Service) RunTakeIn(ctx context.Context, work uuid.UUID) error {
 	if err != nil || !ok {
 		return err
 	}
-	return s.underLease(ctx, work, store.TopicTakeIn, w.TakeIn.Number,
+	return s.underLease(ctx, work, numbered(store.TopicTakeIn, w.TakeIn.Number),
 		func(ctx context.Context, sh *shift) error { return s.runTakeIn(ctx, sh, w) },
 		func(context.Context, store.Tx, *problem.Problem) error { return nil })
 }
@@ -218,7 +218,7 @@ func (s *Service) takeRepository(ctx context.Context, sh *shift, w store.TakeInW
 			if err := tx.SetTaken(ctx, t); err != nil {
 				return err
 			}
-			return tx.Tell(ctx, store.TopicTakeIn, sh.news(""))
+			return tx.Tell(ctx, store.TopicTakeIn, sh.what.news(""))
 		})
 		if err != nil || t.Done {
 			return err
@@ -285,7 +285,11 @@ func (s *Service) countUntagged(ctx context.Context, at spot, out *TakenIn) erro
 func (s *Service) countUnruled(ctx context.Context, at spot, law law, out *TakenIn) error {
 	var all []tagging.Rules
 	if h := law.HomeOf(at.ref); h.Environment != "" {
-		all = append(all, law.Environments[h.Environment].Rules(h.Environment))
+		rules, err := s.homeRules(ctx, law, h)
+		if err != nil {
+			return err
+		}
+		all = append(all, rules)
 	} else {
 		for name, e := range law.Environments {
 			all = append(all, e.Rules(name))

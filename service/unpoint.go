@@ -33,7 +33,7 @@ func (s *Service) Unpoint(ctx context.Context, by Actor, tag image.Reference, be
 		return Pointed{}, err
 	}
 	w := wish{at: at, tag: tag.Tag, by: by, because: because, remove: true}
-	if w.rules, w.first, err = s.rulesOf(ctx, law, at); err != nil {
+	if w.rules, err = s.rulesOf(ctx, law, at); err != nil {
 		return Pointed{}, err
 	}
 	if err := s.mayPoint(ctx, w); err != nil {

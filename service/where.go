@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"dovrak/core/compare"
@@ -13,10 +14,11 @@ import (
 
 // Where is everything that Dovrak knows under what was looked for.
 type Where struct {
-	Asked string
-	As    []string // what it was taken for: digest, commit, tag, version, component, repository, image
-	Items []WhereItem
-	More  bool // there is more than is shown
+	Asked  string
+	Builds []store.BuildWork
+	As     []string // what it was taken for: digest, commit, tag, version, component, repository, image
+	Items  []WhereItem
+	More   bool // there is more than is shown
 }
 
 // WhereItem is one tag, or a digest that no tag means, in one repository.
@@ -26,13 +28,35 @@ type WhereItem struct {
 	Stands                 bool // it is what stands in that environment
 }
 
-// maxFound bounds what is shown of one search.
-const maxFound = 200
+// Bounds of what is shown of one search.
+const (
+	maxFound  = 200
+	maxBuilds = 20
+)
+
+// buildNumber is the number that a search may mean a build by: 41, build-41 or snowpack-model/41; 0: none.
+func buildNumber(what string) int64 {
+	what = strings.TrimPrefix(what[strings.LastIndexByte(what, '/')+1:], "build-")
+	n, err := strconv.ParseInt(what, 10, 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+// revision is the beginning of a commit that a search may mean.
+func revision(what string) string {
+	if commitText.MatchString(what) {
+		return what
+	}
+	return ""
+}
 
 var (
 	hexDigits  = regexp.MustCompile(`^[0-9a-f]{6,64}$`)
 	commitText = regexp.MustCompile(`^[0-9a-f]{4,40}$`)
-	buildText  = regexp.MustCompile(`^[0-9]{1,12}$`)
+	numberText = regexp.MustCompile(`^[0-9]{1,12}$`)
+	buildText  = regexp.MustCompile(`^([a-z][a-z0-9-]*)/([0-9]{1,12})$`)
 )
 
 // Where finds a digest or its beginning, a commit, a tag, a build's number, a version, a component, a repository or an image,
@@ -47,8 +71,14 @@ func (s *Service) Where(ctx context.Context, by Actor, what string) (Where, erro
 		return Where{}, err
 	}
 	out := Where{Asked: what}
+	if m := buildText.FindStringSubmatch(what); m != nil && m[1] != "" {
+		return s.whereBuild(ctx, law, out, m[1])
+	}
 	l, err := s.lookup(ctx, law, what, &out)
 	if err != nil {
+		return out, err
+	}
+	if out.Builds, err = s.db.BuildsNamed(ctx, buildNumber(what), revision(what), maxBuilds); err != nil {
 		return out, err
 	}
 	l.Limit = maxFound + 1
@@ -60,16 +90,36 @@ func (s *Service) Where(ctx context.Context, by Actor, what string) (Where, erro
 		rows = rows[:maxFound]
 	}
 	for _, r := range rows {
-		ref := image.Reference{Registry: r.Registry, Repository: r.Repository}
-		h := law.HomeOf(ref)
-		item := WhereItem{Found: r, Component: h.Component, Environment: h.Environment}
-		item.Stands = r.Tag != "" && h.Environment != "" && r.Tag == law.Environments[h.Environment].Standing
-		out.Items = append(out.Items, item)
+		out.Items = append(out.Items, found(law, r))
 	}
-	if len(out.Items) == 0 {
+	if len(out.Items) == 0 && len(out.Builds) == 0 {
 		return out, s.nowhere(ctx, law, what)
 	}
 	return out, nil
+}
+
+// whereBuild finds a build by component and number, and everything that its image is.
+func (s *Service) whereBuild(ctx context.Context, law law, out Where, component string) (Where, error) {
+	b, err := s.buildFor(ctx, component, buildNumber(out.Asked))
+	if err != nil {
+		return out, err
+	}
+	out.As, out.Builds = []string{"build"}, []store.BuildWork{b}
+	if b.Build.Digest == "" {
+		return out, nil
+	}
+	rows, err := s.db.Find(ctx, store.Lookup{Digest: b.Build.Digest.String(), Limit: maxFound})
+	for _, r := range rows {
+		out.Items = append(out.Items, found(law, r))
+	}
+	return out, err
+}
+
+func found(law law, r store.Found) WhereItem {
+	h := law.HomeOf(image.Reference{Registry: r.Registry, Repository: r.Repository})
+	item := WhereItem{Found: r, Component: h.Component, Environment: h.Environment}
+	item.Stands = r.Tag != "" && h.Environment != "" && r.Tag == law.Environments[h.Environment].Standing
+	return item
 }
 
 // lookup takes what was typed for all that it can be.
@@ -103,7 +153,7 @@ func (s *Service) lookup(ctx context.Context, law law, what string, out *Where) 
 		as("tag")
 		l.Tag, l.Version = what, what
 	}
-	if buildText.MatchString(what) {
+	if numberText.MatchString(what) {
 		as("build")
 		l.Tag = "build-" + what
 	}
@@ -154,6 +204,7 @@ func (s *Service) nowhere(ctx context.Context, law law, what string) error {
 type Comparison struct {
 	A, B Image
 	compare.Images
+	Between *Between // by the builds that made both; nil where there are none
 }
 
 // Compare looks at two images and sets them side by side.
@@ -166,9 +217,10 @@ func (s *Service) Compare(ctx context.Context, by Actor, a, b image.Reference) (
 	if err != nil {
 		return Comparison{}, err
 	}
+	between, err := s.between(ctx, left.Digest, right.Digest)
 	return Comparison{left, right, compare.Compare(
 		compare.Side{Description: left.Description, Attached: left.Referrers.All},
-		compare.Side{Description: right.Description, Attached: right.Referrers.All})}, nil
+		compare.Side{Description: right.Description, Attached: right.Referrers.All}), between}, err
 }
 
 // Mended adds to a mistake in a reference what was probably meant: a component's own name stands for its first place.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -25,10 +26,29 @@ import (
 type shift struct {
 	s     *Service
 	lease store.Lease
-	topic string
-	no    int64
+	what  subject
 	mu    sync.Mutex
 	tides []*tide
+}
+
+// subject is what a work is to those who watch: its topic, and what names it there.
+type subject struct {
+	topic string
+	named map[string]string
+}
+
+// numbered is the subject of a work that is known by its number.
+func numbered(topic string, no int64) subject {
+	return subject{topic, map[string]string{"number": number(no)}}
+}
+
+// news is what is told of it; the state is left out where it stays.
+func (w subject) news(state string) map[string]string {
+	n := maps.Clone(w.named)
+	if state != "" {
+		n["state"] = state
+	}
+	return n
 }
 
 // tide counts what one place has received.
@@ -48,13 +68,13 @@ const flushEvery = 500 * time.Millisecond
 
 // underLease does a work as its owner. Another owner, or none to be had, is no error. When fn fails the work ends as
 // failed, by end; when ctx ends first, the lease is given back so that the next process goes on at once.
-func (s *Service) underLease(ctx context.Context, work uuid.UUID, topic string, no int64, fn func(context.Context, *shift) error,
+func (s *Service) underLease(ctx context.Context, work uuid.UUID, what subject, fn func(context.Context, *shift) error,
 	failed func(context.Context, store.Tx, *problem.Problem) error) error {
 	lease, ok, err := s.db.Claim(ctx, work, s.link.Process, workLease)
 	if err != nil || !ok {
 		return err
 	}
-	sh := &shift{s: s, lease: lease, topic: topic, no: no}
+	sh := &shift{s: s, lease: lease, what: what}
 	inner, cancel := context.WithCancelCause(ctx)
 	var kept sync.WaitGroup
 	kept.Go(func() { sh.keep(inner, cancel) })
@@ -64,14 +84,14 @@ func (s *Service) underLease(ctx context.Context, work uuid.UUID, topic string, 
 	kept.Wait()
 	switch {
 	case lost:
-		s.log.WarnContext(ctx, "a work went to another process", "work", work, "kind", topic, "number", no)
+		s.log.WarnContext(ctx, "a work went to another process", "work", work, "kind", what.topic, "named", what.named)
 		return nil
 	case err == nil:
 		return nil
 	case ctx.Err() != nil:
 		return s.db.GiveBack(context.WithoutCancel(ctx), lease)
 	}
-	s.log.ErrorContext(ctx, "a work failed", "work", work, "kind", topic, "number", no, "error", err)
+	s.log.ErrorContext(ctx, "a work failed", "work", work, "kind", what.topic, "named", what.named, "error", err)
 	return s.endFailed(ctx, sh, err, failed)
 }
 
@@ -93,7 +113,7 @@ func (s *Service) endFailed(
 		if err := failed(ctx, tx, p); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.topic, sh.news(store.StateFailed))
+		return tx.Tell(ctx, sh.what.topic, sh.what.news(store.StateFailed))
 	})
 }
 
@@ -160,7 +180,7 @@ func (sh *shift) flush(ctx context.Context) error {
 		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.topic, sh.news(""))
+		return tx.Tell(ctx, sh.what.topic, sh.what.news(""))
 	})
 }
 
@@ -170,7 +190,7 @@ func (sh *shift) state(ctx context.Context, state string) error {
 		if err := tx.SetState(ctx, sh.lease, state); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.topic, sh.news(state))
+		return tx.Tell(ctx, sh.what.topic, sh.what.news(state))
 	})
 }
 
@@ -187,16 +207,8 @@ func (sh *shift) end(ctx context.Context, also func(store.Tx) error) error {
 		if err := also(tx); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.topic, sh.news(store.StateVerified))
+		return tx.Tell(ctx, sh.what.topic, sh.what.news(store.StateVerified))
 	})
-}
-
-func (sh *shift) news(state string) map[string]string {
-	n := map[string]string{"number": number(sh.no)}
-	if state != "" {
-		n["state"] = state
-	}
-	return n
 }
 
 // carry moves an image to one place, only what is missing. An image that was verified whole there not long ago costs

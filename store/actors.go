@@ -32,8 +32,11 @@ type Known struct {
 	TokenID     uuid.UUID
 	ExpiresAt   time.Time
 	Live        bool
-	Permissions []string
+	Permissions []Grant
 }
+
+// Grant is a permission of an actor. A scope binds it to one component; none is everything.
+type Grant struct{ Permission, Scope string }
 
 // Known finds who bears the token with this hash.
 func (q Queries) Known(ctx context.Context, hash []byte) (Known, bool, error) {
@@ -65,17 +68,31 @@ func (q Queries) ActorByID(ctx context.Context, id uuid.UUID) (Actor, bool, erro
 }
 
 // AddActor makes an actor with its permissions.
-func (t Tx) AddActor(ctx context.Context, a Actor, permissions []string) error {
+func (t Tx) AddActor(ctx context.Context, a Actor, grants []Grant) error {
 	if err := t.g.WithContext(ctx).Table("actors").Create(&a).Error; err != nil {
 		return err
 	}
-	for _, p := range permissions {
-		row := map[string]any{"actor_id": a.ID, "permission": p}
+	return t.SetGrants(ctx, a.ID, grants)
+}
+
+// SetGrants makes these the permissions of an actor.
+func (t Tx) SetGrants(ctx context.Context, actor uuid.UUID, grants []Grant) error {
+	if err := t.g.WithContext(ctx).Exec("DELETE FROM grants WHERE actor_id = ?", actor).Error; err != nil {
+		return err
+	}
+	for _, g := range grants {
+		row := map[string]any{"actor_id": actor, "permission": g.Permission, "scope": g.Scope}
 		if err := t.g.WithContext(ctx).Table("grants").Create(row).Error; err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Spend uses up a token of an issuer's, which counts once; false if it was used before.
+func (t Tx) Spend(ctx context.Context, hash []byte, expires time.Time) (bool, error) {
+	tag, err := t.PGX.Exec(ctx, "INSERT INTO spent_tokens (hash, expires_at) VALUES ($1, $2) ON CONFLICT DO NOTHING", hash, expires)
+	return tag.RowsAffected() == 1, err
 }
 
 // AddToken keeps a token's hash for so long, and gives its number and when it expires.
@@ -127,7 +144,7 @@ func (t Tx) SetKeyFingerprint(ctx context.Context, fp []byte) error {
 }
 
 // PermissionsOf lists what an actor may, in order.
-func (q Queries) PermissionsOf(ctx context.Context, actor uuid.UUID) ([]string, error) {
-	var out []string
-	return out, q.g.WithContext(ctx).Table("grants").Where("actor_id = ?", actor).Order("permission").Pluck("permission", &out).Error
+func (q Queries) PermissionsOf(ctx context.Context, actor uuid.UUID) ([]Grant, error) {
+	var out []Grant
+	return out, q.g.WithContext(ctx).Table("grants").Where("actor_id = ?", actor).Order("permission, scope").Find(&out).Error
 }

@@ -16,6 +16,7 @@ import (
 const (
 	NoticeTrail = "trail" // entries wait for their number
 	NoticeEvent = "event" // the outbox has something new
+	NoticeTag   = "tag"   // a tag's lease was given back
 	channel     = "dovrak"
 )
 

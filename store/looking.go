@@ -30,6 +30,11 @@ func (q Queries) Summarise(ctx context.Context, s Summary) error {
 	return q.g.WithContext(ctx).Table("summaries").Clauses(clause.OnConflict{DoNothing: true}).Create(&s).Error
 }
 
+// SummaryOf finds a summary that is kept.
+func (q Queries) SummaryOf(ctx context.Context, d digest.Digest) (Summary, bool, error) {
+	return first[Summary](q.g.WithContext(ctx).Table("summaries").Where("digest = ?", d.String()))
+}
+
 // Referrers is what was listed as attached to a digest in a repository: descriptors, as JSON.
 type Referrers struct {
 	Descriptors json.RawMessage

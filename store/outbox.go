@@ -47,6 +47,9 @@ const (
 	TopicPromotion = "promotion" // a promotion's state or progress
 	TopicCopy      = "copy"      // a copy's state or progress
 	TopicTakeIn    = "take-in"   // a taking-in's state or progress
+	TopicBuild     = "build"     // a build's state, or a part of it
+	TopicJoin      = "join"      // a join's state or progress
+	TopicEvidence  = "evidence"  // something was vouched for
 	TopicCharter   = "charter"
 	TopicRegistry  = "registry"
 )
@@ -100,6 +103,7 @@ func (q Queries) Prune(ctx context.Context) error {
 		"DELETE FROM idempotency_keys WHERE created_at < now() - interval '7 days'",
 		"DELETE FROM registry_checks c WHERE at < now() - interval '90 days' AND EXISTS (SELECT 1 FROM registry_checks n" +
 			" WHERE n.registry_id = c.registry_id AND n.repository = c.repository AND n.at > c.at)",
+		"DELETE FROM spent_tokens WHERE expires_at < now() - interval '1 day'",
 		"DELETE FROM referrers WHERE seen_at < now() - interval '1 day'",
 		"DELETE FROM sightings WHERE digest IS NULL AND was_digest IS NULL AND seen_at < now() - interval '1 day'", // never meant anything
 		"DELETE FROM tokens WHERE session AND expires_at < now() - interval '7 days'",

@@ -38,7 +38,7 @@ func must(t testing.TB, err error) {
 func actor(t *testing.T, s *store.Store) uuid.UUID {
 	t.Helper()
 	a := store.Actor{ID: store.NewID(), Kind: "person", Name: "Ragna " + store.NewID().String()}
-	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddActor(t.Context(), a, []string{"read"}) }))
+	must(t, s.Tx(t.Context(), func(tx store.Tx) error { return tx.AddActor(t.Context(), a, []store.Grant{{Permission: "read"}}) }))
 	return a.ID
 }
 

@@ -53,10 +53,11 @@ func (q Queries) TagLeaseLeft(ctx context.Context, at Spot, tag string) (time.Du
 	return time.Duration(max(s, 0) * float64(time.Second)), err
 }
 
-// FreeTag gives the lease back.
+// FreeTag gives the lease back, and wakes those who wait for one.
 func (q Queries) FreeTag(ctx context.Context, l TagLease) error {
-	return q.g.WithContext(ctx).Exec(`UPDATE tag_leases SET until = now() - interval '1 microsecond'
-		WHERE registry_id = ? AND repository = ? AND tag = ? AND owner = ?`, l.RegistryID, l.Repository, l.Tag, l.Owner).Error
+	return q.g.WithContext(ctx).Exec(`WITH freed AS (UPDATE tag_leases SET until = now() - interval '1 microsecond'
+		WHERE registry_id = ? AND repository = ? AND tag = ? AND owner = ? RETURNING 1)
+		SELECT pg_notify(?, ?) FROM freed`, l.RegistryID, l.Repository, l.Tag, l.Owner, channel, NoticeTag).Error
 }
 
 // TagChange is a change of a tag's meaning, first as an intent, then with its outcome. An empty ToDigest takes the tag away.
@@ -71,6 +72,7 @@ type TagChange struct {
 	ActorID      uuid.UUID
 	Because      string
 	WorkID       *uuid.UUID
+	Together     *uuid.UUID // changes that were asked as one have the same
 	Fence        int64
 	IntendedAt   time.Time `gorm:"->"`
 	SeenBeforeAt time.Time

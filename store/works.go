@@ -32,6 +32,8 @@ const (
 	KindCopy      = "copy"
 	KindPromotion = "promotion"
 	KindTakeIn    = "take-in"
+	KindBuild     = "build"
+	KindJoin      = "join"
 
 	StateAsked     = "asked"
 	StateReading   = "reading"

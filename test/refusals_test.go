@@ -52,7 +52,7 @@ func TestRefusals(t *testing.T) {
 		{"promote to the first environment", []string{"promote", "snowpack-model", "--to", "bench", "--because", "y"}, 3,
 			"first environment of a route"},
 		{"promote without a reason", []string{"promote", "snowpack-model", "--to", "live"}, 2, "--because"},
-		{"a charter with a typing slip", []string{"charter", "check", file}, 2, "line 10, column 5"},
+		{"a charter with a typing slip", []string{"charter", "check", file}, 2, "line 15, column 5"},
 		{"a time that has not come", []string{"trail", "hut/live/snowpack-model:live", "--at", "2099-01-01"}, 2, "has not come yet"},
 		{"a time that is none", []string{"trail", "hut/live/snowpack-model:live", "--at", "yesterday"}, 2, "This is not a time"},
 		{"a registry on plain HTTP elsewhere", []string{"registry", "add", "far", "--address", "http://registry.example"}, 2,

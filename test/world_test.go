@@ -139,6 +139,11 @@ environments:
   bench:
     standing: main
     fixed: ["build-{number}", "{version}"]
+    moving:
+      - {tag: "{branch}", moves: any}
+      - {tag: "{major}.{minor}", moves: forward}
+    cache: ["cache-{branch}"]
+    other: allow
     places: [{registry: forge, repository: "bench/{component}"}]
   live:
     standing: live

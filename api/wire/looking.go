@@ -22,6 +22,9 @@ type Image struct {
 	ReferrersProblem string            `json:"referrersProblem,omitempty" description:"why they could not be listed"`
 	Client           *Client           `json:"client,omitempty" description:"what a client of the platform asked for gets"`
 	Registry         RegistryMark      `json:"registry"`
+	Evidence         []Vouch           `json:"evidence" description:"what was vouched for, newest first"`
+	Attestations     []Attestation     `json:"attestations"`
+	Builds           []BuildRef        `json:"builds" description:"that made it"`
 }
 
 // Client is the member of an image that a client of a platform gets.
@@ -90,7 +93,7 @@ type Beside struct {
 type Tag struct {
 	Tag       string     `json:"tag"`
 	Digest    string     `json:"digest"`
-	Rule      string     `json:"rule" enum:"fixed,standing,moving"`
+	Rule      string     `json:"rule" enum:"fixed,standing,moving,cache,other,unruled"`
 	Kind      string     `json:"kind" description:"of the image; empty: it was not read yet"`
 	Since     time.Time  `json:"since" description:"since when it means this, as far as was seen"`
 	Decided   bool       `json:"decided" description:"Dovrak pointed it there"`
@@ -188,10 +191,11 @@ type Unpoint struct {
 
 // Where is everything that Dovrak knows under what was looked for.
 type Where struct {
-	Asked string      `json:"asked"`
-	As    []string    `json:"as" description:"what it was taken for"`
-	Items []WhereItem `json:"items"`
-	More  bool        `json:"more"  description:"there is more than is shown"`
+	Asked  string      `json:"asked"`
+	As     []string    `json:"as" description:"what it was taken for"`
+	Items  []WhereItem `json:"items"`
+	Builds []BuildRef  `json:"builds"`
+	More   bool        `json:"more"  description:"there is more than is shown"`
 }
 
 // WhereItem is one tag, or a digest that no tag means, in one repository.
@@ -220,6 +224,7 @@ type Comparison struct {
 	Platforms []ComparedPlatform `json:"platforms"`
 	Labels    []ComparedValue    `json:"labels" description:"of the index: its annotations"`
 	Attached  []ComparedAttached `json:"attached"`
+	Between   *Between           `json:"between,omitempty" description:"by the builds that made both"`
 }
 
 // ComparedPlatform is one platform of two images. A or B is left out where it has none.

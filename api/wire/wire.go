@@ -23,6 +23,7 @@ type Actor struct {
 	Name    string    `json:"name"`
 	Kind    string    `json:"kind"    enum:"person,pipeline,service"`
 	May     []string  `json:"may"`
+	For     []string  `json:"for,omitempty" description:"the components that report is for; left out: all"`
 	Expires time.Time `json:"expires"`
 }
 
@@ -37,6 +38,8 @@ type NewToken struct {
 	Kind string   `json:"kind" enum:"person,pipeline"`
 	May  []string `json:"may"`
 	For  string   `json:"for"                         description:"how long, as 12h or 720h"`
+
+	Components []string `json:"components,omitempty" description:"that a pipeline reports for; left out: all"`
 }
 
 // IssuedToken is a new token; its secret is shown this once.
@@ -120,7 +123,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,reading,moving,switching,verified,failed"`
+	State    string     `json:"state"             enum:"asked,reading,moving,joining,switching,verified,failed"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -173,13 +176,21 @@ type Plan struct {
 
 // PlanPlace is one destination of a plan.
 type PlanPlace struct {
-	Repository   string    `json:"repository"`
-	Checked      time.Time `json:"checked"      description:"when it was last seen to take a push"`
-	Move         int       `json:"move"         description:"pieces"`
-	MoveBytes    int64     `json:"moveBytes"`
-	Present      int       `json:"present"      description:"pieces"`
-	PresentBytes int64     `json:"presentBytes"`
-	Tags         []PlanTag `json:"tags"`
+	Repository   string      `json:"repository"`
+	Checked      time.Time   `json:"checked"      description:"when it was last seen to take a push"`
+	Move         int         `json:"move"         description:"pieces"`
+	MoveBytes    int64       `json:"moveBytes"`
+	Present      int         `json:"present"      description:"pieces"`
+	PresentBytes int64       `json:"presentBytes"`
+	Tags         []PlanTag   `json:"tags"`
+	Stays        []PlanStays `json:"stays" description:"moving tags whose rule does not let them move to the image"`
+}
+
+// PlanStays is a moving tag that stays where it is.
+type PlanStays struct {
+	Tag  string `json:"tag"`
+	From string `json:"from,omitempty"`
+	Why  string `json:"why"`
 }
 
 // PlanTag is a tag to be pointed, in order.
@@ -307,7 +318,7 @@ type Lane struct {
 
 // Event is something that changed. It arrives as the data of a server-sent event whose id resumes the stream.
 type Event struct {
-	Topic string    `json:"topic" enum:"tag,promotion,copy,take-in,charter,registry"`
+	Topic string    `json:"topic" enum:"tag,promotion,copy,take-in,build,join,evidence,charter,registry"`
 	At    time.Time `json:"at"`
 	// What changed, by topic: the number and state of a work, the tag and component of a tag change.
 	About map[string]any `json:"about"`

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"dovrak/standin/debian"
+	"dovrak/standin/oidc"
 	"dovrak/standin/registry"
 
 	"github.com/goccy/go-yaml"
@@ -30,8 +31,9 @@ var charter []byte
 type world struct {
 	dir, bin string
 	listen   string
-	addr     map[string]string // of each registry: host and port
+	addr     map[string]string // of each registry, and of the issuer: host and port
 	ridgeCA  []byte            // in PEM
+	issuer   *oidc.Issuer      // of the valley's pipelines
 	ends     []func(context.Context) error
 	said     io.Writer
 }
@@ -100,7 +102,7 @@ func (w *world) registries(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := w.ridge(ctx); err != nil {
+	if err := errors.Join(w.ridge(ctx), w.valley()); err != nil {
 		return err
 	}
 	if raw, err = yaml.Marshal(w.addr); err != nil {

@@ -10,6 +10,8 @@ import { Empty, Failed, Loading } from './parts/states';
 import { Age } from './parts/time';
 import { Finder } from './parts/finder';
 import { AcrossView } from './views/across';
+import { BuildView } from './views/build';
+import { BuildsView } from './views/builds';
 import { CompareView } from './views/compare';
 import { FindView } from './views/find';
 import { HistoryView } from './views/history';
@@ -43,6 +45,9 @@ export function App() {
             <Route path="/image/*" element={<ImageView />} />
             <Route path="/tags/*" element={<TagsView />} />
             <Route path="/across/:component" element={<AcrossView />} />
+            <Route path="/builds" element={<BuildsView />} />
+            <Route path="/builds/:component" element={<BuildsView />} />
+            <Route path="/builds/:component/:number" element={<BuildView />} />
             <Route path="/compare" element={<CompareView />} />
             <Route path="/find" element={<FindView />} />
             <Route
@@ -79,6 +84,7 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
           Standing
         </NavLink>
         <NavLink to="/history">History</NavLink>
+        <NavLink to="/builds">Builds</NavLink>
         <NavLink to="/compare">Compare</NavLink>
         <NavLink to="/registries">Registries</NavLink>
       </nav>
@@ -113,7 +119,7 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
           <kbd>/</kbd> find
         </span>
         <span className="wide">
-          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
         </span>
         <span className="wide">
           <kbd>?</kbd> all keys

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"dovrak/core/image"
 	"dovrak/core/problem"
@@ -26,19 +27,47 @@ type Charter struct {
 	Components   map[string]Component   `yaml:"components"`
 	Environments map[string]Environment `yaml:"environments"`
 	Routes       map[string][]string    `yaml:"routes"`
+	Pipelines    map[string]Pipeline    `yaml:"pipelines"`
+	Keys         map[string]string      `yaml:"attestation-keys"` // name → public key in PEM
 }
 
 // Component is one thing that is released as an image.
 type Component struct {
-	Platforms []string `yaml:"platforms"` // os/architecture[/variant] that every release must have
-	Route     string   `yaml:"route"`
+	Platforms   []string `yaml:"platforms"` // os/architecture[/variant] that every release must have
+	Optional    []string `yaml:"optional"`  // and those that it may have besides
+	Route       string   `yaml:"route"`
+	Labels      string   `yaml:"labels"`       // what labels that contradict the build are: refused or warned of
+	BuildWithin string   `yaml:"build-within"` // how long the parts of a build may take; 2h where nothing is said
+}
+
+// BuildWithin is how long the parts of a build may take where the charter says nothing.
+const BuildWithin = 2 * time.Hour
+
+// LabelsWarn reports that labels which contradict the build are warned of, and not refused.
+func (c Component) LabelsWarn() bool { return c.Labels == "warned" }
+
+// Within is how long the parts of a build may take.
+func (c Component) Within() time.Duration {
+	if d, err := time.ParseDuration(c.BuildWithin); err == nil { // checked by Parse
+		return d
+	}
+	return BuildWithin
 }
 
 // Environment is a step of a component's way.
 type Environment struct {
 	Standing string   `yaml:"standing"` // the moving tag that says what stands here
-	Fixed    []string `yaml:"fixed"`    // patterns of tags that never change their meaning, see core/tagging
+	Fixed    []string `yaml:"fixed"`    // templates of tags that never change their meaning, see core/tagging
+	Moving   []Moving `yaml:"moving"`   // templates of tags that do
+	Cache    []string `yaml:"cache"`    // templates of tags that pipelines keep for themselves
+	Other    string   `yaml:"other"`    // tags that no rule speaks of: refused, or allowed by the word allow
 	Places   []Place  `yaml:"places"`
+}
+
+// Moving is a rule for moving tags.
+type Moving struct {
+	Tag   string           `yaml:"tag"`
+	Moves tagging.Movement `yaml:"moves"`
 }
 
 // Place is a repository in a registry. Its template has {component} where the component's name goes.
@@ -52,15 +81,26 @@ func (p Place) At(component string) image.Reference {
 	return image.Reference{Registry: p.Registry, Repository: strings.ReplaceAll(p.Repository, "{component}", component)}
 }
 
-// Rules are the environment's tag rules, compiled. Patterns were checked by [Parse].
+// Rules are the environment's tag rules, compiled. Templates were checked by [Parse].
 func (e Environment) Rules(name string) tagging.Rules {
-	rules := tagging.Rules{Environment: name, Standing: e.Standing}
-	for _, s := range e.Fixed {
-		if p, err := tagging.ParsePattern(s); err == nil {
-			rules.Fixed = append(rules.Fixed, p)
+	rules := tagging.Rules{Environment: name, Standing: e.Standing, Fixed: templates(e.Fixed), Caches: templates(e.Cache),
+		Other: e.Other == "allow"}
+	for _, m := range e.Moving {
+		if t, err := tagging.ParseTemplate(m.Tag); err == nil {
+			rules.Moving = append(rules.Moving, tagging.Moving{Template: t, Moves: m.Moves})
 		}
 	}
 	return rules
+}
+
+func templates(texts []string) []tagging.Template {
+	var out []tagging.Template
+	for _, s := range texts {
+		if t, err := tagging.ParseTemplate(s); err == nil {
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 // Parse reads and checks a charter. Every error is a problem of kind Malformed whose Where is "line L, column C".
@@ -146,4 +186,14 @@ func (c *Charter) Order() []string {
 		}
 	}
 	return out
+}
+
+// First is the environment in which a component's way begins: builds go there.
+func (c *Charter) First(component string) (string, Environment, error) {
+	comp, err := c.Component(component)
+	if err != nil {
+		return "", Environment{}, err
+	}
+	name := c.Routes[comp.Route][0]
+	return name, c.Environments[name], nil
 }

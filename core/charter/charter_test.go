@@ -59,6 +59,33 @@ func TestParse(t *testing.T) {
 	}
 }
 
+func pipelines(issuer, audience, claims, component string) string {
+	return "pipelines:\n  valley:\n    issuer: " + issuer + "\n    audience: " + audience +
+		"\n    may: [{claims: " + claims + ", components: [" + component + "]}]\n"
+}
+
+// TestComponentsFor: a token reports for what all of its claims fit, and a star stands for letters but not for a slash.
+func TestComponentsFor(t *testing.T) {
+	p := Pipeline{May: []Grant{{map[string]string{"project": "models/*", "branch": "main"}, []string{"snowpack-model"}},
+		{map[string]string{"project": "models/tiles", "protected": "true"}, []string{"map-tiles"}}}}
+	for _, tt := range []struct {
+		claims map[string]any
+		want   string
+	}{
+		{map[string]any{"project": "models/snowpack", "branch": "main"}, "snowpack-model"},
+		{map[string]any{"project": "models/tiles", "branch": "main", "protected": true}, "map-tiles snowpack-model"},
+		{map[string]any{"project": "models/tiles", "branch": "thaw", "protected": "true"}, "map-tiles"},
+		{map[string]any{"project": "models/deep/er", "branch": "main"}, ""},
+		{map[string]any{"project": "models/snowpack"}, ""},
+		{map[string]any{"project": []any{"models/snowpack"}, "branch": "main"}, ""},
+		{map[string]any{}, ""},
+	} {
+		if got := strings.Join(p.ComponentsFor(tt.claims), " "); got != tt.want {
+			t.Errorf("%v reports for %q, want %q", tt.claims, got, tt.want)
+		}
+	}
+}
+
 func TestAMistakeIsRefusedWithItsPlace(t *testing.T) {
 	for _, tt := range []struct{ name, old, new, where, seen string }{
 		{"unknown key", "route: mountain\n  map", "rout: mountain\n  map", "line 5, column 5", "rout"},
@@ -68,7 +95,22 @@ func TestAMistakeIsRefusedWithItsPlace(t *testing.T) {
 		{"environment that is not there", "[bench, live]", "[bench, trial, live]", "line 21", "trial"},
 		{"circle", "[bench, live]", "[bench, live, bench]", "line 21", "twice"},
 		{"standing tag that would be fixed", "standing: main", "standing: build-7", "line 12", "fixed"},
-		{"unknown field of a pattern", "{version}", "{commit}", "line 12", "means nothing"},
+		{"unknown field of a pattern", "{version}", "{comit}", "line 12", "did you mean {commit}?"},
+		{"a fixed tag that two builds would have", `"{version}"`, `"{branch}"`, "line 12", "the same fixed tag for two builds"},
+		{"other than allowed", "standing: main", "standing: main\n    other: some", "line 12", "other: some"},
+		{"a movement that there is not", "standing: main", "standing: main\n    moving: [{tag: x, moves: up}]", "line 12", `moves by "up"`},
+		{"fixed and moving", "standing: main", "standing: main\n    moving: [{tag: \"{version}\", moves: any}]", "line 12", "is fixed and moving"},
+		{"a cache that could be anything", "standing: main", "standing: main\n    cache: [\"{branch}\"]", "line 12", "any name a cache"},
+		{"a cache among releases", "standing: main", "standing: main\n    cache: [\"build-{branch}\"]", "line 12", "begin alike"},
+		{"a platform required and optional", "platforms: [linux/amd64]\n", "platforms: [linux/amd64]\n    optional: [linux/amd64]\n", "line 7", "twice"},
+		{"labels that are neither", "platforms: [linux/amd64]\n", "platforms: [linux/amd64]\n    labels: maybe\n", "line 7", "labels: maybe"},
+		{"no time for a build", "platforms: [linux/amd64]\n", "platforms: [linux/amd64]\n    build-within: 5s\n", "line 7", "build-within"},
+		{"an issuer without TLS", "routes:", pipelines("http://ci.skarvind.example", "dovrak", "{project: x}", "map-tiles") + "routes:", "line 22", "the issuer"},
+		{"no audience", "routes:", pipelines("https://ci.skarvind.example", `""`, "{project: x}", "map-tiles") + "routes:", "line 22", "no audience"},
+		{"every token", "routes:", pipelines("https://ci.skarvind.example", "dovrak", "{}", "map-tiles") + "routes:", "line 22", "every token"},
+		{"a claim that is anything", "routes:", pipelines("https://ci.skarvind.example", "dovrak", `{project: "*"}`, "map-tiles") + "routes:", "line 22", "the claim"},
+		{"a component that is not there", "routes:", pipelines("https://ci.skarvind.example", "dovrak", "{project: x}", "gauge") + "routes:", "line 22", "gauge"},
+		{"a key that is none", "routes:", "attestation-keys: {builder: x}\nroutes:", "line 20", "no public key"},
 		{"two homes in one place", "bench/{component}", "live/{component}", "", ""},
 		{"all components in one repository", "bench/{component}", "bench/all", "line 14", "every component"},
 		{"no platform", "[linux/amd64]", "[]", "line 7", "no platform"},

@@ -6,10 +6,11 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
+	"dovrak/core/evidence"
 	"dovrak/core/image"
 	"dovrak/core/problem"
-	"dovrak/core/tagging"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/parser"
@@ -41,6 +42,16 @@ func (c *Charter) check(at locator) error {
 			return err
 		}
 	}
+	for _, name := range sorted(c.Pipelines) {
+		if err := c.checkPipeline(name, at); err != nil {
+			return err
+		}
+	}
+	for _, name := range sorted(c.Keys) {
+		if _, err := evidence.ParseKey(c.Keys[name]); err != nil {
+			return mistake(at.find("attestation-keys", name), name+": "+err.Error(), "give a public key in PEM: ECDSA P-256 or Ed25519")
+		}
+	}
 	return c.checkHomes(at)
 }
 
@@ -58,18 +69,8 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 	case len(env.Places) == 0:
 		return mistake(where, name+" has no place", "name at least one registry and repository under places:")
 	}
-	for _, s := range env.Fixed {
-		p, err := tagging.ParsePattern(s)
-		if err != nil {
-			return mistake(at.find("environments", name, "fixed"), err.Error(), tagging.PatternHelp)
-		}
-		if p.Matches(env.Standing) {
-			return mistake(
-				at.find("environments", name, "fixed"),
-				fmt.Sprintf("%s would make the standing tag %s fixed", s, env.Standing),
-				"a standing tag moves; take another name for it or for the pattern",
-			)
-		}
+	if err := c.checkTags(name, at); err != nil {
+		return err
 	}
 	for i, p := range env.Places {
 		if _, err := image.ParseRepository(p.At("component").In()); err != nil {
@@ -116,7 +117,8 @@ func (c *Charter) checkComponent(name string, at locator) error {
 	if len(comp.Platforms) == 0 {
 		return mistake(where, name+" requires no platform", "name at least one, e.g. linux/amd64")
 	}
-	for _, p := range comp.Platforms {
+	seen := map[string]bool{}
+	for _, p := range append(slices.Clone(comp.Platforms), comp.Optional...) {
 		if !platformName.MatchString(p) {
 			return mistake(
 				where,
@@ -124,6 +126,16 @@ func (c *Charter) checkComponent(name string, at locator) error {
 				"write os/architecture or os/architecture/variant, e.g. linux/arm/v7",
 			)
 		}
+		if seen[p] {
+			return mistake(where, name+" names the platform "+p+" twice", "name it once, as required or as optional")
+		}
+		seen[p] = true
+	}
+	if comp.Labels != "" && comp.Labels != "refused" && comp.Labels != "warned" {
+		return mistake(where, "labels: "+image.Printable(comp.Labels), "say labels: refused or labels: warned")
+	}
+	if d, err := time.ParseDuration(comp.BuildWithin); comp.BuildWithin != "" && (err != nil || d < time.Minute || d > 7*24*time.Hour) {
+		return mistake(where, "build-within: "+image.Printable(comp.BuildWithin), "write a duration from 1m to 168h, e.g. 2h")
 	}
 	return nil
 }

@@ -26,7 +26,7 @@ func TestAcross(t *testing.T) {
 	places := []Place{
 		{
 			"forge/bench/x",
-			tagging.Rules{Standing: "main"},
+			tagging.Rules{Environment: "bench", Standing: "main"},
 			map[string]Cell{
 				"main":        cell("b", 2),
 				"build-9":     cell("a", 1),
@@ -38,10 +38,10 @@ func TestAcross(t *testing.T) {
 		},
 		{
 			"ridge/live/x",
-			tagging.Rules{Standing: "live"},
+			tagging.Rules{Environment: "live", Standing: "live"},
 			map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")},
 		},
-		{"hut/live/x", tagging.Rules{Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
+		{"hut/live/x", tagging.Rules{Environment: "live", Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
 	}
 	got := Across(places, []Exception{{Number: 7, Pattern: glob}})
 	want := []struct {

@@ -7,6 +7,7 @@ import (
 
 	"dovrak/core/charter"
 	"dovrak/core/image"
+	"dovrak/core/tagging"
 
 	"github.com/opencontainers/go-digest"
 )
@@ -63,11 +64,17 @@ func TestNewCopy(t *testing.T) {
 }
 
 func TestTagsOfAPromotion(t *testing.T) {
-	env := charter.Environment{Standing: "live", Fixed: []string{"{version}"}}
+	env := charter.Environment{Standing: "live", Fixed: []string{"{version}", "build-{number}"}, Moving: []charter.Moving{
+		{Tag: "{major}.{minor}", Moves: tagging.MovesForward}, {Tag: "before", Moves: tagging.MovesRollBack}}}
 	for version, want := range map[string][]string{
-		"2.14.0": {"2.14.0", "live"}, "2.4.0+meta": {"2.4.0_meta", "live"}, "": {"live"}, "nightly": {"live"},
+		"2.14.0": {"2.14.0", "build-41", "2.14", "live"}, "2.4.0+meta": {"2.4.0_meta", "build-41", "2.4", "live"},
+		"2.14.0-rc.1": {"2.14.0-rc.1", "build-41", "live"}, "": {"build-41", "live"}, "nightly": {"build-41", "live"},
 	} {
-		if got := Tags(env, "live", version); !slices.Equal(got, want) {
+		var got []string
+		for _, e := range Tags(env.Rules("live"), tagging.Facts{Version: version, Number: 41}) {
+			got = append(got, e.Tag)
+		}
+		if !slices.Equal(got, want) {
 			t.Errorf("version %q: %v, want %v", version, got, want)
 		}
 	}

@@ -1,11 +1,11 @@
 package plan
 
 import (
-	"strings"
+	"slices"
 	"time"
 
-	"dovrak/core/charter"
 	"dovrak/core/image"
+	"dovrak/core/tagging"
 
 	"github.com/opencontainers/go-digest"
 )
@@ -26,6 +26,14 @@ type Place struct {
 	Checked    time.Time   `json:"checked"`    // when it was last seen that it may be pushed to
 	Copy       Copy        `json:"copy"`
 	Tags       []TagChange `json:"tags"` // in the order in which they are pointed: fixed first, the standing tag last
+	Stays      []TagStays  `json:"stays,omitempty"`
+}
+
+// TagStays is a moving tag that the image would get, and its rule does not let move there.
+type TagStays struct {
+	Tag  string        `json:"tag"`
+	From digest.Digest `json:"from,omitempty"`
+	Why  string        `json:"why"`
 }
 
 // TagChange is from what to what a tag is pointed. From is empty where the tag means nothing yet.
@@ -35,15 +43,13 @@ type TagChange struct {
 	To   digest.Digest `json:"to"`
 }
 
-// Tags gives the tags that a promotion points in a place: the image's own version where the environment's rules make
-// that a fixed tag, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
-func Tags(env charter.Environment, name, version string) []string {
-	var tags []string
-	fixed := strings.ReplaceAll(version, "+", "_") // a tag has no +
-	if _, ok := env.Rules(name).FixedBy(fixed); ok {
-		tags = append(tags, fixed)
-	}
-	return append(tags, env.Standing)
+// Tags gives the tags that a promotion points in a place, in order: what the image earns by the environment's rules, fixed
+// tags first, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
+func Tags(rules tagging.Rules, f tagging.Facts) []tagging.Earned {
+	out := slices.DeleteFunc(rules.Earn(f), func(e tagging.Earned) bool {
+		return e.Tag == "" || e.Tag == rules.Standing || e.Rule.Moves == tagging.MovesRollBack
+	})
+	return append(out, tagging.Earned{Rule: rules.Of(rules.Standing, f), Tag: rules.Standing})
 }
 
 // Missing lists the required platforms that an index does not have.

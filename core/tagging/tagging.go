@@ -1,178 +1,222 @@
 // Package tagging knows what a tag may come to mean. A fixed tag never changes its meaning; a moving tag may, by its
 // rule. Registries know no such difference: any tag can be put anywhere, and this package is what stands between.
+//
+// Names come from templates over the facts of a build ([Template]); [Rules] are those of one environment, and say of a
+// [Change] whether it may be made.
 package tagging
 
 import (
+	"cmp"
 	"fmt"
-	"regexp"
-	"strings"
-
-	"dovrak/core/image"
-	"dovrak/core/problem"
-
-	"github.com/opencontainers/go-digest"
+	"slices"
 )
 
-// Pattern says which tags are meant: plain text with {number} for digits and {version} for a semantic version (with
-// its + written as _, since a tag has no +).
-type Pattern struct {
-	text string
-	re   *regexp.Regexp
-}
+// Movement is how a moving tag may move.
+type Movement string
 
-// PatternHelp is the remedy for a pattern that cannot be read.
-const PatternHelp = "use letters, digits and . _ - with {number} or {version} in between, e.g. build-{number}"
-
-var (
-	parts    = regexp.MustCompile(`\{[^{}]*\}|[^{}]+|[{}]`)
-	fits     = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
-	meanings = map[string]string{
-		"{number}":  `[0-9]+`,
-		"{version}": `(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)(-[0-9A-Za-z.-]+)?(_[0-9A-Za-z.-]+)?`,
-	}
+// The movements there are.
+const (
+	MovesAny       Movement = "any"       // by hand to any image; by builds only to newer ones
+	MovesForward   Movement = "forward"   // to a higher version only, and never from a release to a prerelease
+	MovesPromotion Movement = "promotion" // by a promotion only, or the roll back of one
+	MovesRollBack  Movement = "rollback"  // by a roll back only
 )
 
-// ParsePattern reads a pattern.
-func ParsePattern(s string) (Pattern, error) {
-	if s == "" {
-		return Pattern{}, fmt.Errorf("an empty pattern")
-	}
-	var re strings.Builder
-	for _, part := range parts.FindAllString(s, -1) {
-		meaning, known := meanings[part]
-		switch {
-		case known:
-			re.WriteString("(?:" + meaning + ")")
-		case fits.MatchString(part):
-			re.WriteString(regexp.QuoteMeta(part))
-		default:
-			return Pattern{}, fmt.Errorf("the pattern %q has %q, which means nothing", image.Printable(s), image.Printable(part))
-		}
-	}
-	return Pattern{s, regexp.MustCompile("^" + re.String() + "$")}, nil
+// Movements lists them all.
+var Movements = []Movement{MovesAny, MovesForward, MovesPromotion, MovesRollBack}
+
+// Moving is a rule for moving tags.
+type Moving struct {
+	Template Template
+	Moves    Movement
 }
 
-// Matches reports whether a tag is one of those meant.
-func (p Pattern) Matches(tag string) bool { return p.re != nil && p.re.MatchString(tag) }
+// Kind is what a tag is by the rules.
+type Kind string
 
-// String is the pattern as it was written.
-func (p Pattern) String() string { return p.text }
+// The kinds there are. A cache is kept for a pipeline's own use, and is never released.
+const (
+	Standing  Kind = "standing"
+	Fixed     Kind = "fixed"
+	Cache     Kind = "cache"
+	Other     Kind = "other" // no rule speaks of it, and it may be made
+	MovingTag Kind = "moving"
+	Unruled   Kind = "unruled" // no rule speaks of it, and it may not
+)
+
+// order is in which a change of several tags points them: what never moves first, what says what stands last.
+var order = []Kind{Fixed, Cache, Other, Unruled, MovingTag, Standing}
+
+// Before orders kinds as a change of several tags points them.
+func (k Kind) Before(l Kind) int { return cmp.Compare(slices.Index(order, k), slices.Index(order, l)) }
 
 // Rules are what the charter says of the tags in one environment. The zero Rules allow everything: what no charter
 // speaks of, nobody has promised.
 type Rules struct {
 	Environment string
 	Standing    string // the moving tag that says what stands there
-	Fixed       []Pattern
-	NoOverwrite bool // the registry itself lets no tag of the repository be overwritten
+	First       bool   // the environment is the first of its route, where nothing is promoted to
+	Fixed       []Template
+	Moving      []Moving
+	Caches      []Template
+	Other       bool     // tags that no rule speaks of may be made and moved
+	Branches    []string // of the component's builds, for templates with a branch
+	NoOverwrite bool     // the registry itself lets no tag of the repository be overwritten
 }
 
-// FixedBy gives the pattern that makes a tag fixed.
-func (r Rules) FixedBy(tag string) (Pattern, bool) {
-	for _, p := range r.Fixed {
-		if p.Matches(tag) {
-			return p, true
+// Rule is what the rules say of one tag. Template is the zero Template where no template made it.
+type Rule struct {
+	Kind     Kind
+	Template Template
+	Moves    Movement
+	in       string
+	text     string
+}
+
+// String names the rule, as refusals do.
+func (r Rule) String() string {
+	switch r.Kind {
+	case Other, Unruled:
+		return "other tags in " + r.in
+	}
+	return fmt.Sprintf("%s tag %s in %s", r.Kind, r.text, r.in)
+}
+
+// Words tell what the rule means.
+func (r Rule) Words() string {
+	switch {
+	case r.Kind == Fixed:
+		return "made once, and never pointed elsewhere"
+	case r.Kind == Cache:
+		return "for a pipeline's own use: moves freely, and what only it means is never released"
+	case r.Kind == Other:
+		return "no rule speaks of them; they can be made and moved"
+	case r.Kind == Unruled:
+		return "no rule speaks of them; they cannot be made"
+	case r.Moves == MovesAny:
+		return "moves by hand, and with each newer build"
+	case r.Moves == MovesForward:
+		return "moves to a higher version only, and never from a release to a prerelease"
+	case r.Moves == MovesRollBack:
+		return "moves by a roll back only"
+	}
+	return "moves by a promotion only"
+}
+
+// Of finds the rule for a tag that an image of these facts is to have.
+func (r Rules) Of(tag string, f Facts) Rule {
+	made := func(t Template) bool { return t.MayMake(tag, f, r.Branches) }
+	if r.Environment == "" {
+		return Rule{Kind: Other, in: "a repository without a charter"}
+	}
+	if tag == r.Standing {
+		return r.standing(f)
+	}
+	for _, t := range r.Fixed {
+		if made(t) {
+			return Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()}
 		}
 	}
-	return Pattern{}, false
+	for _, t := range r.Caches {
+		if made(t) {
+			return Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()}
+		}
+	}
+	for _, m := range r.Moving {
+		if made(m.Template) {
+			return Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()}
+		}
+	}
+	if r.Other {
+		return Rule{Kind: Other, Moves: MovesAny, in: r.Environment}
+	}
+	return Rule{Kind: Unruled, in: r.Environment}
 }
 
-// Names reports whether the rules speak of a tag: the standing tag, or a fixed one.
+// standing is the rule of the standing tag. Where nothing is promoted to, it moves as the template does that makes it.
+func (r Rules) standing(f Facts) Rule {
+	out := Rule{Kind: Standing, Moves: MovesPromotion, in: r.Environment, text: r.Standing}
+	if !r.First {
+		return out
+	}
+	out.Moves = MovesAny
+	for _, m := range r.Moving {
+		if m.Template.MayMake(r.Standing, f, r.Branches) {
+			out.Template, out.Moves = m.Template, m.Moves
+			break
+		}
+	}
+	return out
+}
+
+// FixedBy gives the template that makes a tag fixed.
+func (r Rules) FixedBy(tag string) (Template, bool) {
+	rule := r.Of(tag, Facts{})
+	return rule.Template, rule.Kind == Fixed
+}
+
+// Names reports whether the rules speak of a tag.
 func (r Rules) Names(tag string) bool {
-	_, fixed := r.FixedBy(tag)
-	return fixed || r.Standing != "" && tag == r.Standing
+	k := r.Of(tag, Facts{}).Kind
+	return k != Other && k != Unruled
 }
 
-// Change is a wish to point a tag, or, without To, to take it away. From is what it means now, empty if nothing; Was is what
-// it meant last, where it means nothing now.
-type Change struct {
-	Tag      image.Reference // registry, repository and tag
-	From, To digest.Digest
-	Was      digest.Digest
-	Released bool // asked by a promotion, not by hand
-	First    bool // the environment is the first of its route, where nothing is promoted to
+// Earned is a tag that a build gets by a rule, or why it gets none by it.
+type Earned struct {
+	Rule Rule
+	Tag  string
+	Why  string // there is none
 }
 
-// Judge says whether the change may be made: nil, or a problem of kind Refused that names the rule.
-func (r Rules) Judge(c Change) error {
-	refusal := &problem.Problem{Kind: problem.Refused, Title: "This tag may not be pointed there",
-		Asked: c.Tag.String() + " to " + c.To.String()}
-	if c.To == "" {
-		return r.judgeRemoval(c)
+// Earn fills every template that takes its facts from a build: fixed tags first, the standing tag last.
+func (r Rules) Earn(f Facts) []Earned {
+	var out []Earned
+	add := func(rule Rule) {
+		if rule.Template.Plain() { // tags of one name are given by hand or by a promotion
+			return
+		}
+		tag, err := rule.Template.Fill(f)
+		e := Earned{Rule: rule, Tag: tag}
+		switch {
+		case err != nil:
+			e.Why = err.Error()
+		case tag == "latest":
+			e.Tag, e.Why = "", "latest is made only where a rule names it"
+		case tag == r.Standing:
+			e.Rule = r.standing(f)
+		}
+		if !slices.ContainsFunc(out, func(o Earned) bool { return o.Tag != "" && o.Tag == e.Tag }) {
+			out = append(out, e)
+		}
 	}
-	if p, fixed := r.FixedBy(c.Tag.Tag); fixed && c.From == "" && c.Was != "" && c.Was != c.To {
-		refusal.Rule = fmt.Sprintf("fixed tag %s in %s", p, r.Environment)
-		refusal.Seen = "it meant " + c.Was.String() + " before it was taken away, and a fixed tag never comes to mean another"
-		refusal.Remedy = "give the new image a tag of its own; dovrak trail " + c.Tag.String() + " tells how this one came to be"
-		return refusal
+	for _, t := range r.Fixed {
+		add(Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()})
 	}
-	if p, fixed := r.FixedBy(c.Tag.Tag); fixed && c.From != "" && c.From != c.To {
-		refusal.Rule = fmt.Sprintf("fixed tag %s in %s", p, r.Environment)
-		refusal.Seen = "it means " + c.From.String() + ", and a fixed tag never changes its meaning"
-		refusal.Remedy = "give the new image a tag of its own; dovrak trail " + c.Tag.String() + " tells how this one came to be"
-		return refusal
+	for _, m := range r.Moving {
+		add(Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()})
 	}
-	if r.Standing != "" && c.Tag.Tag == r.Standing && !c.Released && !c.First {
-		refusal.Rule = fmt.Sprintf("standing tag %s in %s", r.Standing, r.Environment)
-		refusal.Seen = "it says what stands in " + r.Environment + ", and only a promotion moves it"
-		refusal.Remedy = "dovrak promote COMPONENT --to " + r.Environment + " --because …"
-		return refusal
-	}
-	if r.NoOverwrite && c.From != "" && c.From != c.To {
-		refusal.Rule = "the repository's tags cannot be overwritten"
-		refusal.Seen = "it means " + c.From.String() + ", and its registry lets no tag be pointed elsewhere"
-		refusal.Remedy = "take a new tag; if the registry was changed: dovrak registry declare " + c.Tag.In() + " --tags moving"
-		return refusal
-	}
-	return nil
+	slices.SortStableFunc(out, func(a, b Earned) int { return a.Rule.Kind.Before(b.Rule.Kind) })
+	return out
 }
 
-// judgeRemoval says whether a tag may be taken away: any but the one that says what stands in an environment.
-func (r Rules) judgeRemoval(c Change) error {
-	if r.Standing == "" || c.Tag.Tag != r.Standing {
-		return nil
+// All lists every rule, as people read them.
+func (r Rules) All() []Rule {
+	out := []Rule{r.standing(Facts{})}
+	for _, t := range r.Fixed {
+		out = append(out, Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()})
 	}
-	return &problem.Problem{
-		Kind:   problem.Refused,
-		Title:  "This tag may not be taken away",
-		Asked:  c.Tag.String(),
-		Seen:   "it says what stands in " + r.Environment,
-		Rule:   fmt.Sprintf("standing tag %s in %s", r.Standing, r.Environment),
-		Remedy: "promote another image there; the tag moves, and is never missing",
+	for _, m := range r.Moving {
+		out = append(out, Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()})
 	}
+	for _, t := range r.Caches {
+		out = append(out, Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()})
+	}
+	rest := Rule{Kind: Unruled, in: r.Environment}
+	if r.Other {
+		rest.Kind = Other
+	}
+	return append(out, rest)
 }
 
-// Outcome of a tag change, by what the registry said afterwards.
-type Outcome string
-
-// The outcomes there are. Open means that it cannot be told yet: an answer is missing, and the request may still arrive.
-const (
-	Open      Outcome = ""
-	Done      Outcome = "done"
-	NotDone   Outcome = "not done"
-	Overtaken Outcome = "overtaken"
-	Unknown   Outcome = "unknown"
-)
-
-// Answer is how the request to point the tag ended.
-type Answer int
-
-// The ways it can end. A dead writer's request counts as Refused once its deadline is over: it cannot arrive any more.
-const (
-	Accepted Answer = iota
-	Refused
-	NoAnswer
-)
-
-// Resolve tells what came of a change from what the tag is seen to mean afterwards.
-func Resolve(from, to, seen digest.Digest, answer Answer) Outcome {
-	switch {
-	case seen == to:
-		return Done
-	case answer == NoAnswer:
-		return Open
-	case answer == Refused && seen == from:
-		return NotDone
-	}
-	return Overtaken
-}
+// Text is the tag or template that the rule is about.
+func (r Rule) Text() string { return r.text }

@@ -2,11 +2,7 @@ package tagging
 
 import (
 	"slices"
-	"strings"
 	"testing"
-
-	"dovrak/core/image"
-	"dovrak/core/problem"
 
 	"github.com/opencontainers/go-digest"
 )
@@ -16,82 +12,6 @@ const (
 	b = digest.Digest("sha256:bbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbb")
 	c = digest.Digest("sha256:cccccccccccccccccccccccccccccccccccccccccccccccccccccccccccccccc")
 )
-
-func TestPattern(t *testing.T) {
-	for _, tt := range []struct {
-		pattern, yes, no string
-	}{
-		{"build-{number}", "build-41 build-0", "build- build-41a rebuild-4 build-4-1"},
-		{"{version}", "2.14.0 2.14.0-rc.1 2.4.0_meta", "2.14 v2.14.0 02.1.0 2.14.0- latest"},
-		{"v{version}-edge", "v1.0.0-edge", "1.0.0-edge vx-edge"},
-	} {
-		p, err := ParsePattern(tt.pattern)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for tag := range strings.FieldsSeq(tt.yes) {
-			if !p.Matches(tag) {
-				t.Errorf("%s does not match %s", p, tag)
-			}
-		}
-		for tag := range strings.FieldsSeq(tt.no) {
-			if p.Matches(tag) {
-				t.Errorf("%s matches %s", p, tag)
-			}
-		}
-	}
-	for _, s := range []string{"", "{commit}", "a b", "{number", "a:b", "}"} {
-		if _, err := ParsePattern(s); err == nil {
-			t.Errorf("the pattern %q is taken", s)
-		}
-	}
-}
-
-func TestJudge(t *testing.T) {
-	fixed, err := ParsePattern("build-{number}")
-	if err != nil {
-		t.Fatal(err)
-	}
-	rules := Rules{Environment: "live", Standing: "live", Fixed: []Pattern{fixed}}
-	for _, tt := range []struct {
-		name            string
-		tag             string
-		from            digest.Digest
-		released, first bool
-		rule            string
-	}{
-		{"a fixed tag is made", "build-1", "", false, false, ""},
-		{"a fixed tag stays", "build-1", b, false, false, ""},
-		{"a fixed tag never moves", "build-1", a, false, false, "fixed tag build-{number} in live"},
-		{"not even by a promotion", "build-1", a, true, false, "fixed tag build-{number} in live"},
-		{"a moving tag moves", "trial-ready", a, false, false, ""},
-		{"the standing tag does not move by hand", "live", a, false, false, "standing tag live in live"},
-		{"nor is it made by hand", "live", "", false, false, "standing tag live in live"},
-		{"a promotion moves it", "live", a, true, false, ""},
-		{"where nothing is promoted to, a hand does", "live", a, false, true, ""},
-	} {
-		t.Run(tt.name, func(t *testing.T) {
-			err := rules.Judge(
-				Change{
-					Tag:      image.Reference{Registry: "hut", Repository: "live/x", Tag: tt.tag},
-					From:     tt.from,
-					To:       b,
-					Released: tt.released,
-					First:    tt.first,
-				},
-			)
-			if tt.rule == "" {
-				if err != nil {
-					t.Fatal(err)
-				}
-				return
-			}
-			if p := problem.From(err); p.Kind != problem.Refused || p.Rule != tt.rule || p.Seen == "" || p.Remedy == "" {
-				t.Fatalf("got %v", err)
-			}
-		})
-	}
-}
 
 func TestResolve(t *testing.T) {
 	for _, tt := range []struct {

@@ -49,6 +49,15 @@ const (
 	GapAllowed      Act = "gap allowed"           // tags need not mean the same in every place
 	GapEnded        Act = "gap ended"             // they must again
 	TakenIn         Act = "registry taken in"     // what it held was read; nothing was changed
+	TagStays        Act = "tag stays"             // a build's moving tag, which its rule did not let move to that build
+	BuildReported   Act = "build reported"
+	BuildJoined     Act = "build joined"     // all its parts are one image, tagged by rule
+	BuildFailed     Act = "build failed"     // a try of it; the build can be closed again
+	BuildIncomplete Act = "build incomplete" // its time is over, and parts are missing
+	BuildGivenUp    Act = "build given up"   // another build took over the version it had promised
+	PartsJoined     Act = "parts joined"     // by hand
+	Vouched         Act = "vouched"          // evidence was put on record
+	PipelineIn      Act = "pipeline signed in"
 	TokenIssued     Act = "token issued"
 	TokenRevoked    Act = "token revoked"
 )

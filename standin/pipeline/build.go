@@ -79,12 +79,30 @@ func (b Build) Make() (Image, error) {
 	return img, err
 }
 
+// Part builds the image of one platform, as a runner of its own does. An attested part is an index of the image and its
+// attestation. Push puts it there by its digest.
+func (b Build) Part(name string) (Image, error) {
+	alone := b
+	alone.Platforms = []string{name}
+	whole, err := alone.Make()
+	if err != nil {
+		return whole, err
+	}
+	part := Image{Index: whole.Manifests[0], Manifests: whole.Manifests, Blobs: whole.Blobs}
+	if b.Attested {
+		part.Index = whole.Index
+		part.Manifests = append(part.Manifests, whole.Index)
+	}
+	return part, nil
+}
+
 // attest puts an attestation of each image into the index, under the platform unknown/unknown.
 func (b Build) attest(img *Image, index *ocispec.Index) error {
 	for _, of := range index.Manifests {
 		a, err := artifact(img, "", "application/vnd.in-toto+json", map[string]any{
-			"_type": "https://in-toto.io/Statement/v1", "subject": []any{map[string]any{"digest": map[string]string{"sha256": of.Digest.Encoded()}}},
-			"predicate": map[string]any{"builder": "https://pipeline.skarvind.example", "commit": b.Commit},
+			"_type": "https://in-toto.io/Statement/v1", "predicateType": "https://slsa.dev/provenance/v1",
+			"subject":   []any{map[string]any{"digest": map[string]string{"sha256": of.Digest.Encoded()}}},
+			"predicate": map[string]any{"runDetails": map[string]any{"builder": map[string]string{"id": "https://pipeline.skarvind.example"}}, "commit": b.Commit},
 		}, nil)
 		if err != nil {
 			return err

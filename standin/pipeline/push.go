@@ -9,6 +9,9 @@ import (
 	"net/http"
 	"net/url"
 	"regexp"
+
+	godigest "github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // Target is where a pipeline pushes to, with the account it has there.
@@ -45,6 +48,19 @@ func (t *Target) Push(ctx context.Context, img Image, tags ...string) error {
 // Point pushes only the index again, under a tag: what a hand at the registry does behind Dovrak's back.
 func (t *Target) Point(ctx context.Context, img Image, tag string) error {
 	return t.manifest(ctx, img.Index, tag)
+}
+
+// Index finds an index that is there, to attach something to it.
+func (t *Target) Index(ctx context.Context, digest string) (Image, error) {
+	resp, err := t.do(ctx, http.MethodHead, "/v2/"+t.Repository+"/manifests/"+digest, "", nil)
+	if err == nil && resp.StatusCode != http.StatusOK {
+		err = fmt.Errorf("pipeline: looking at %s: %s", digest, resp.Status)
+	}
+	if err != nil {
+		return Image{}, err
+	}
+	d := ocispec.Descriptor{MediaType: resp.Header.Get("Content-Type"), Digest: godigest.Digest(digest), Size: resp.ContentLength}
+	return Image{Index: Content{Descriptor: d}}, nil
 }
 
 func (t *Target) blob(ctx context.Context, b Content) error {

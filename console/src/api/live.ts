@@ -11,7 +11,10 @@ const touched: Record<string, string[]> = {
   promotion: ['standing', 'trail'],
   copy: ['trail', 'where'],
   'take-in': ['where', 'tags'],
-  charter: ['standing', 'history', 'trail', 'destinations', 'across'],
+  build: ['builds', 'build', 'rules'],
+  join: ['trail', 'where'],
+  evidence: ['image', 'trail'],
+  charter: ['standing', 'history', 'trail', 'destinations', 'across', 'rules'],
   registry: ['standing', 'trail', 'registries', 'destinations'],
 };
 

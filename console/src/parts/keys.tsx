@@ -6,6 +6,7 @@ import { useNavigate } from 'react-router';
 const places: Record<string, [string, string]> = {
   s: ['/', 'Standing'],
   h: ['/history', 'History'],
+  b: ['/builds', 'Builds'],
   c: ['/compare', 'Compare'],
   r: ['/registries', 'Registries'],
 };

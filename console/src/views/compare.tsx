@@ -4,7 +4,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, take, type Schema } from '../api/client';
 import { Bytes, scaled } from '../parts/bytes';
 import { Inline, Plate } from '../parts/digest';
-import { imagePath } from '../parts/paths';
+import { buildPath, imagePath } from '../parts/paths';
 import { hue } from '../parts/ridge';
 import { Section } from '../parts/section';
 import { Failed, Loading } from '../parts/states';
@@ -55,6 +55,34 @@ export function CompareView() {
   );
 }
 
+/** Changes are the commits that lie between the builds of both. */
+function Changes({ between }: { between: Schema['Between'] }) {
+  const { from, to, changes } = between;
+  return (
+    <Section
+      title="Changes between their builds"
+      aside={
+        <>
+          {from.component} <Link to={buildPath(from.component, from.number)}>{from.number}</Link> to{' '}
+          <Link to={buildPath(to.component, to.number)}>{to.number}</Link>
+        </>
+      }
+    >
+      <ul className="labels">
+        {changes.map((c) => (
+          <li key={`${c.build} ${c.id}`}>
+            <span className="wrap-anywhere">
+              <span className="unit">{c.build}</span> {c.title}
+            </span>
+            <code>{c.id.slice(0, 12)}</code>
+          </li>
+        ))}
+      </ul>
+      {changes.length === 0 && <p className="note">Their builds say of no change.</p>}
+    </Section>
+  );
+}
+
 function Result({ c, a, b }: { c: Comparison; a: string; b: string }) {
   const values = [
     ...c.platforms.filter((p) => p.a && p.b).flatMap((p) => [...p.config, ...p.labels].map((v) => ({ ...v, of: p.platform }))),
@@ -70,6 +98,7 @@ function Result({ c, a, b }: { c: Comparison; a: string; b: string }) {
         <p className="py-7">The very same image.</p>
       ) : (
         <>
+          {c.between && <Changes between={c.between} />}
           <Section title="Platforms" aside="layers kept in their hue, new ones open">
             {c.platforms.map((p) => (
               <PlatformRow key={p.platform} p={p} />

@@ -2,9 +2,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, Navigate, useSearchParams } from 'react-router';
 import { api, take, type Schema } from '../api/client';
+import { BuildState } from '../parts/build';
 import { Bytes } from '../parts/bytes';
 import { Inline } from '../parts/digest';
-import { acrossPath, imagePath, tagsPath } from '../parts/paths';
+import { acrossPath, buildPath, imagePath, tagsPath } from '../parts/paths';
+import { Section } from '../parts/section';
 import { Failed, Loading } from '../parts/states';
 import { Age } from '../parts/time';
 
@@ -19,10 +21,12 @@ export function FindView() {
   if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
   if (!found.data) return <Loading what={what} />;
   const w = found.data;
-  const first = w.items[0]!;
-  if (w.as.includes('component') && first.component === what) return <Navigate to={acrossPath(what)} replace />;
+  const [build, ...builds] = w.builds;
+  if (build && builds.length === 0) return <Navigate to={buildPath(build.component, build.number)} replace />;
+  const first = w.items[0];
+  if (w.as.includes('component') && first?.component === what) return <Navigate to={acrossPath(what)} replace />;
   if (w.as.includes('repository')) return <Navigate to={tagsPath(what)} replace />;
-  if (w.items.every((i) => i.digest === first.digest))
+  if (!build && first && w.items.every((i) => i.digest === first.digest))
     return <Navigate to={imagePath(`${first.repository}@${first.digest}`)} replace />;
   return (
     <>
@@ -34,8 +38,38 @@ export function FindView() {
           {w.more && ' and more'} found in what was seen
         </p>
       </header>
-      <Found items={w.items} />
+      {build && <FoundBuilds builds={w.builds} />}
+      {first && <Found items={w.items} />}
     </>
+  );
+}
+
+/** FoundBuilds lists builds by component and number. */
+function FoundBuilds({ builds }: { builds: Schema['BuildRef'][] }) {
+  return (
+    <Section title="Builds" aside={builds.length}>
+      <table className="lines">
+        <tbody>
+          {builds.map((b) => (
+            <tr key={`${b.component}/${b.number}`}>
+              <th scope="row">
+                <Link to={buildPath(b.component, b.number)}>
+                  {b.component} <b>{b.number}</b>
+                </Link>
+              </th>
+              <td>{b.version}</td>
+              <td>{b.digest ? <Inline digest={b.digest} /> : <span className="quiet">no image yet</span>}</td>
+              <td>
+                {b.branch} <code>{b.commit.slice(0, 12)}</code>
+              </td>
+              <td>
+                <BuildState build={b as Pick<Schema['Build'], 'state'>} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Section>
   );
 }
 

@@ -6,7 +6,7 @@ import { api, take, type Schema } from '../api/client';
 import { Bytes, scaled } from '../parts/bytes';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
-import { comparePath, imagePath, repositoryOf, tagsPath } from '../parts/paths';
+import { buildPath, comparePath, imagePath, repositoryOf, tagsPath } from '../parts/paths';
 import { RegistryNote } from '../parts/registry';
 import { Ridge, hue, short } from '../parts/ridge';
 import { Section } from '../parts/section';
@@ -268,6 +268,7 @@ function Side({ img, repository, reference }: { img: Image; repository: string; 
   const all = where.data?.items ?? [];
   return (
     <div>
+      <Made img={img} />
       <Section title="Tags that share the digest" aside="seen">
         <ul className="pairs">
           {all
@@ -312,6 +313,97 @@ function Side({ img, repository, reference }: { img: Image; repository: string; 
         </p>
       </Section>
     </div>
+  );
+}
+
+/** Made names the builds that made the image, and what is on record for it. */
+function Made({ img }: { img: Image }) {
+  return (
+    <>
+      {img.builds.length > 0 && (
+        <Section title="Made by">
+          <ul className="pairs">
+            {img.builds.map((b) => (
+              <li key={`${b.component}/${b.number}`}>
+                <span>
+                  <Link to={buildPath(b.component, b.number)}>
+                    {b.component} build {b.number}
+                  </Link>{' '}
+                  <code>{b.commit.slice(0, 12)}</code> on {b.branch}
+                </span>
+                {b.link && (
+                  <a href={b.link} rel="noreferrer">
+                    run
+                  </a>
+                )}
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
+      <Section title="Evidence" aside={img.evidence.length + img.attestations.length || undefined}>
+        <ul className="pairs">
+          {img.evidence.map((v) => (
+            <li key={v.number}>
+              <span>
+                <Verdict v={v} /> {v.platform && <span className="unit">{v.platform} </span>}
+                {v.link && (
+                  <a href={v.link} rel="noreferrer">
+                    more
+                  </a>
+                )}{' '}
+                {v.reportSize > 0 && <a href={`/api/v1/evidence/${v.number}/report`}>{v.report || 'report'}</a>}
+                <span className="unit block">
+                  by {v.by}
+                  {v.note && `: ${v.note}`}
+                </span>
+              </span>
+              <span className={v.expired ? 'waits' : 'unit'}>{v.expired ? 'expired' : <Age of={v.at} />}</span>
+            </li>
+          ))}
+          {img.attestations.map((a) => (
+            <li key={a.digest}>
+              <span>
+                <Attested a={a} /> <span className="unit block wrap-anywhere">{a.builder ?? a.predicate}</span>
+              </span>
+              <code>{short(a.of)}</code>
+            </li>
+          ))}
+        </ul>
+        {img.evidence.length + img.attestations.length === 0 && (
+          <p className="note">
+            Nothing is on record: <code>dovrak vouch IMAGE@DIGEST --claim … --verdict …</code>
+          </p>
+        )}
+      </Section>
+    </>
+  );
+}
+
+function Verdict({ v }: { v: Schema['Vouch'] }) {
+  const tone = { passed: '', failed: 'refused', noted: 'waits' }[v.verdict];
+  const mark = { passed: 'holds', failed: 'refused', noted: 'waits' } as const;
+  return (
+    <span className={tone}>
+      <Mark name={mark[v.verdict]} /> <b>{v.claim}</b> {v.verdict}
+    </span>
+  );
+}
+
+/** Attested says what an attestation is worth. */
+function Attested({ a }: { a: Schema['Attestation'] }) {
+  if (a.problem) return <span className="waits">attestation: {a.problem}</span>;
+  if (!a.fits) return <span className="refused">attestation of another image</span>;
+  if (!a.key)
+    return (
+      <span className="waits">
+        <Mark name="waits" /> attested, unverified
+      </span>
+    );
+  return (
+    <>
+      <Mark name="holds" /> attested, verified by {a.key}
+    </>
   );
 }
 

@@ -1,0 +1,30 @@
+// A build's state in a word, with its mark.
+import type { Schema } from '../api/client';
+import { Mark, type MarkName } from './marks';
+
+type Build = Schema['Build'];
+
+const signs: Record<string, [MarkName, string]> = {
+  verified: ['holds', ''],
+  failed: ['refused', 'refused'],
+  'given up': ['refused', 'quiet'],
+  incomplete: ['waits', 'refused'],
+  open: ['waits', 'waits'],
+};
+
+const words: Record<string, string> = { open: 'parts arrive', verified: 'tagged', asked: 'is closing' };
+
+export function BuildState({ build }: { build: Pick<Build, 'state'> }) {
+  const [mark, tone] = signs[build.state] ?? (['moving', 'waits'] as const);
+  return (
+    <span className={`state ${tone}`}>
+      <Mark name={mark} /> {words[build.state] ?? build.state}
+    </span>
+  );
+}
+
+/** Awaited says for what a build waits. */
+export function Awaited({ build }: { build: Build }) {
+  if (build.missing.length === 0) return <span className="quiet">none yet</span>;
+  return <span className="quiet">when {build.missing.length === 1 ? 'the last part is' : 'all parts are'} in</span>;
+}
