@@ -27,6 +27,7 @@ PATH=$PWD/bin:$PATH
 go run ./test/pictures -server "$DOVRAK_SERVER" -token "$dir/ragna.token"
 shot() { name=$1; shift; scripts/terminal.sh "docs/screenshots/$name.png" "$@"; }
 shot show dovrak show forge/bench/snowpack-model:build-41
+shot build-cli dovrak build show snowpack-model/38
 shot across-cli dovrak tags --across snowpack-model
 shot check dovrak registry check ridge
 shot standing-cli dovrak standing

@@ -275,7 +275,7 @@ func (s *Service) keepBuild(ctx context.Context, r report, parts []store.Part) (
 		}
 		for _, p := range parts {
 			p.WorkID = w.ID
-			if _, _, err := tx.AddPart(ctx, p); err != nil {
+			if err := tx.AddPart(ctx, p); err != nil {
 				return err
 			}
 		}

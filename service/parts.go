@@ -47,7 +47,7 @@ func (s *Service) ReportPart(ctx context.Context, by Actor, component string, ru
 	}
 	p := store.Part{WorkID: b.Work.ID, Platform: spelled(law.Components[component].Platforms, n.Platform), Repository: n.Image.In(),
 		Digest: n.Image.Digest, ReportedBy: by.ID, Emulated: n.Emulated, Seconds: n.Seconds}
-	if known, err := s.knownPart(ctx, b, p); err != nil || known {
+	if known, err := knownPart(ctx, s.db.Queries, b, p); err != nil || known {
 		return s.viewIf(ctx, b, err)
 	}
 	if err := s.checkPart(ctx, law, b, n, &p); err != nil {
@@ -78,8 +78,8 @@ func spelled(platforms []string, p image.Platform) string {
 }
 
 // knownPart reports a part that is there already, and refuses one that contradicts it or comes too late.
-func (s *Service) knownPart(ctx context.Context, b store.BuildWork, p store.Part) (bool, error) {
-	parts, err := s.db.Parts(ctx, b.Work.ID)
+func knownPart(ctx context.Context, db store.Queries, b store.BuildWork, p store.Part) (bool, error) {
+	parts, err := db.Parts(ctx, b.Work.ID)
 	if err != nil {
 		return false, err
 	}
@@ -181,12 +181,11 @@ func (s *Service) keepPart(ctx context.Context, tx store.Tx, by Actor, a ask, la
 	if err != nil {
 		return err
 	}
-	if err := stillOpen(now, p.Platform); err != nil {
+	if known, err := knownPart(ctx, tx.Queries, now, p); err != nil || known { // another runner was quicker
 		return err
 	}
-	have, added, err := tx.AddPart(ctx, p)
-	if err != nil || !added {
-		return firstOf(err, otherDigest(b, have, p))
+	if err := tx.AddPart(ctx, p); err != nil {
+		return err
 	}
 	if err := s.keepAnswer(ctx, tx, by, a, b.Work.ID, "build "+buildName(b.Build)); err != nil {
 		return err

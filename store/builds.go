@@ -177,17 +177,12 @@ func (q Queries) BuildTagsBy(ctx context.Context, repository, tag string, other 
 		"bt.repository = ? AND bt.tag = ? AND w.id <> ? AND w.state <> 'given up'", repository, tag, other)
 }
 
-// AddPart keeps a part, unless there is one for its platform already: that one is given back then.
-func (t Tx) AddPart(ctx context.Context, p Part) (kept Part, added bool, err error) {
+// AddPart keeps a part. A platform that has one already is an error.
+func (t Tx) AddPart(ctx context.Context, p Part) error {
 	if p.Warnings == nil {
 		p.Warnings = []string{}
 	}
-	r := t.g.WithContext(ctx).Table("build_parts").Clauses(clause.OnConflict{DoNothing: true}).Create(&p)
-	if r.Error != nil {
-		return p, false, r.Error
-	}
-	kept, _, err = first[Part](t.g.WithContext(ctx).Table("build_parts").Where("work_id = ? AND platform = ?", p.WorkID, p.Platform))
-	return kept, r.RowsAffected == 1, err
+	return t.g.WithContext(ctx).Table("build_parts").Create(&p).Error
 }
 
 // Parts lists the parts of builds, by platform.

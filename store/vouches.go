@@ -71,5 +71,5 @@ func (q Queries) VouchNumbered(ctx context.Context, n int64) (Vouch, bool, error
 // Report gives the bytes of a vouch's report.
 func (q Queries) Report(ctx context.Context, n int64) ([]byte, error) {
 	var raw []byte
-	return raw, q.g.WithContext(ctx).Table("vouches").Where("number = ?", n).Pluck("report", &raw).Error
+	return raw, q.g.WithContext(ctx).Raw("SELECT report FROM vouches WHERE number = ?", n).Row().Scan(&raw)
 }

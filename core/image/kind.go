@@ -64,7 +64,7 @@ func besideKind(words string, unknownPlatform bool) Kind {
 		return false
 	}
 	switch {
-	case has("in-toto", "attestation", "provenance"):
+	case has("in-toto", "attestation", "provenance", "dsse"):
 		return KindAttestation
 	case has("spdx", "cyclonedx", "sbom"):
 		return KindMaterials

@@ -70,7 +70,7 @@ function Head({ b }: { b: Build }) {
               {b.digest.slice(19)}
             </code>
           ) : (
-            <p className="note">Its image is joined when every required platform is in.</p>
+            <p className="note pb-2">Its image is joined when every required platform is in.</p>
           )}
         </div>
         {b.digest && (
@@ -197,9 +197,13 @@ function Tags({ b }: { b: Build }) {
           {b.tags.map((t) => (
             <tr key={`${t.repository}:${t.tag}`}>
               <th scope="row">
-                <Link to={imagePath(`${t.repository}:${t.tag}`)}>
+                {t.outcome ? (
+                  <Link to={imagePath(`${t.repository}:${t.tag}`)}>
+                    <b>{t.tag}</b>
+                  </Link>
+                ) : (
                   <b>{t.tag}</b>
-                </Link>
+                )}
                 {b.places.length > 1 && <span className="unit"> {t.repository}</span>}
               </th>
               <td>

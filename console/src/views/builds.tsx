@@ -92,7 +92,7 @@ function Table({ builds, whole }: { builds: Build[]; whole: boolean }) {
             <th scope="col">version</th>
             <th scope="col">image</th>
             <th scope="col">parts</th>
-            <th scope="col">tags it has</th>
+            <th scope="col">tags it earned</th>
             <th scope="col">branch, commit</th>
             <th scope="col" className="num">
               reported
@@ -140,18 +140,21 @@ function Table({ builds, whole }: { builds: Build[]; whole: boolean }) {
   );
 }
 
+/** bare is a platform without the system that nearly all have. */
+const bare = (platform: string) => platform.replace('linux/', '');
+
 /** Parts names each platform with whether its part is in. */
 function Parts({ build }: { build: Build }) {
   return (
     <ul className="arrivals">
       {build.parts.map((p) => (
         <li key={p.platform}>
-          <Mark name="holds" /> {p.platform}
+          <Mark name="holds" /> {bare(p.platform)}
         </li>
       ))}
       {build.missing.map((m) => (
         <li key={m} className="waits">
-          <Mark name="waits" /> {m}
+          <Mark name="waits" /> {bare(m)}
         </li>
       ))}
     </ul>
