@@ -295,7 +295,7 @@ func (s *Service) tellBuild(ctx context.Context, tx store.Tx, r report, b store.
 		return err
 	}
 	what := buildSubject(b.Build)
-	if err := tx.Tell(ctx, what.topic, what.news(b.Work.State)); err != nil {
+	if err := what.tell(ctx, tx, b.Work.State); err != nil {
 		return err
 	}
 	job, at := Job(DueJob{b.Work.ID}), b.Build.DueAt
@@ -345,7 +345,7 @@ func (s *Service) yields(ctx context.Context, tx store.Tx, r report, t store.Bui
 		return err
 	}
 	what := buildSubject(o.Build)
-	if err := tx.Tell(ctx, what.topic, what.news(store.StateGivenUp)); err != nil {
+	if err := what.tell(ctx, tx, store.StateGivenUp); err != nil {
 		return err
 	}
 	return s.record(ctx, tx, buildEntry(trail.BuildGivenUp, r.by.Name, o.Build, map[string]string{"for": r.Component + "/" + number(r.Run)}))
@@ -353,7 +353,7 @@ func (s *Service) yields(ctx context.Context, tx store.Tx, r report, t store.Bui
 
 // buildSubject names a build to those who watch.
 func buildSubject(b store.Build) subject {
-	return subject{store.TopicBuild, map[string]string{"component": b.Component, "build": number(b.Run)}}
+	return subject{store.TopicBuild, map[string]string{"component": b.Component, "build": number(b.Run)}, store.BuildNotice(b.Component, b.Run)}
 }
 
 func buildEntry(act trail.Act, actor string, b store.Build, more map[string]string) entry {

@@ -130,7 +130,7 @@ func (s *Service) BuildOf(ctx context.Context, by Actor, component string, run i
 	if err := by.looksAt(component); err != nil {
 		return BuildView{}, err
 	}
-	wake, stop := s.link.Subscribe(store.NoticeEvent)
+	wake, stop := s.link.Subscribe(store.BuildNotice(component, run))
 	defer stop()
 	end := time.NewTimer(watchFor)
 	defer end.Stop()

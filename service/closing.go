@@ -76,7 +76,7 @@ func (s *Service) closeNow(ctx context.Context, tx store.Tx, b store.Build) erro
 		return err
 	}
 	what := buildSubject(b)
-	if err := tx.Tell(ctx, what.topic, what.news(store.StateAsked)); err != nil {
+	if err := what.tell(ctx, tx, store.StateAsked); err != nil {
 		return err
 	}
 	return s.queue.Insert(ctx, tx.PGX, BuildJob{b.WorkID})
@@ -395,7 +395,7 @@ func (s *Service) settleBuildTag(ctx context.Context, sh *shift, b store.BuildWo
 		if err := tx.SettleBuildTag(ctx, t); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.what.topic, sh.what.news(""))
+		return sh.what.tell(ctx, tx, "")
 	})
 }
 
@@ -410,7 +410,7 @@ func (s *Service) stays(ctx context.Context, sh *shift, b store.BuildWork, w wis
 		if err := tx.SettleBuildTag(ctx, t); err != nil {
 			return err
 		}
-		if err := tx.Tell(ctx, sh.what.topic, sh.what.news("")); err != nil {
+		if err := sh.what.tell(ctx, tx, ""); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entry{act: trail.TagStays, actor: b.RequesterName, subject: w.ref().String(), component: b.Build.Component,

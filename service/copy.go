@@ -93,7 +93,7 @@ func (s *Service) enqueue(ctx context.Context, tx store.Tx, by Actor, a ask, wor
 	if err := s.keepAnswer(ctx, tx, by, a, work, name); err != nil {
 		return err
 	}
-	if err := tx.Tell(ctx, what.topic, what.news(store.StateAsked)); err != nil {
+	if err := what.tell(ctx, tx, store.StateAsked); err != nil {
 		return err
 	}
 	return s.queue.Insert(ctx, tx.PGX, job)

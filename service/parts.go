@@ -200,7 +200,7 @@ func (s *Service) keepPart(ctx context.Context, tx store.Tx, by Actor, a ask, la
 		return s.closeNow(ctx, tx, b.Build)
 	}
 	what := buildSubject(b.Build)
-	return tx.Tell(ctx, what.topic, what.news(""))
+	return what.tell(ctx, tx, "")
 }
 
 func platformsOf(parts []store.Part) []image.Platform {
@@ -298,7 +298,7 @@ func (s *Service) MarkDue(ctx context.Context, work uuid.UUID) error {
 			return err
 		}
 		what := buildSubject(b.Build)
-		if err := tx.Tell(ctx, what.topic, what.news(store.StateIncomplete)); err != nil {
+		if err := what.tell(ctx, tx, store.StateIncomplete); err != nil {
 			return err
 		}
 		missing := law.wanted(b.Build).Missing(platformsOf(parts))

@@ -223,10 +223,11 @@ func (s *Service) means(ctx context.Context, at spot, tag string) (digest.Digest
 
 // point is the one way in which Dovrak changes a tag: lease, look, judge, intent, PUT, look again, outcome.
 func (s *Service) point(ctx context.Context, w wish) (Pointed, error) {
-	lease, err := s.leaseTag(ctx, w.at, w.tag)
+	lease, done, err := s.leaseTag(ctx, w.at, w.tag)
 	if err != nil {
 		return Pointed{}, err
 	}
+	defer done()
 	out, keep, err := s.pointLeased(ctx, w, lease)
 	if !keep {
 		err = errors.Join(err, s.db.FreeTag(context.WithoutCancel(ctx), lease))
@@ -325,32 +326,46 @@ func notPointed(w wish, o tagging.Outcome, putErr error) error {
 	}).Because(putErr)
 }
 
-// leaseTag waits for the tag's lease, a bounded time.
-func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagLease, error) {
+// leaseTag waits for the tag's lease, a bounded time; first for the turn among those of this process. Call what it gives when
+// the lease was given back, or is left to run out.
+func (s *Service) leaseTag(ctx context.Context, at spot, tag string) (store.TagLease, func(), error) {
 	ctx, cancel := context.WithTimeout(ctx, leaseWait)
 	defer cancel()
-	freed, stop := s.link.Subscribe(store.NoticeTag)
+	notice := store.TagNotice(at.at(), tag)
+	done, err := s.turns.take(ctx, notice)
+	if err != nil {
+		return store.TagLease{}, nil, tagBusy(at, tag)
+	}
+	freed, stop := s.link.Subscribe(notice)
 	defer stop()
 	owner := store.NewID()
 	for {
 		l, ok, err := s.db.LeaseTag(ctx, at.at(), tag, owner, tagLease)
-		if err != nil || ok {
-			return l, err
+		if ok && err == nil {
+			return l, done, nil
 		}
-		left, err := s.db.TagLeaseLeft(ctx, at.at(), tag)
+		var left time.Duration
+		if err == nil {
+			left, err = s.db.TagLeaseLeft(ctx, at.at(), tag)
+		}
+		if err == nil && waitOr(ctx, left+20*time.Millisecond, freed) != nil {
+			err = tagBusy(at, tag)
+		}
 		if err != nil {
-			return l, err
+			done()
+			return l, nil, err
 		}
-		if waitOr(ctx, left+20*time.Millisecond, freed) != nil {
-			return l, &problem.Problem{
-				Kind:   problem.Busy,
-				Title:  "Another change of this tag is under way",
-				Asked:  at.ref.In() + ":" + tag,
-				Seen:   "its lease is held by another writer",
-				Rule:   ruleOneWriter,
-				Remedy: "ask again in a few seconds",
-			}
-		}
+	}
+}
+
+func tagBusy(at spot, tag string) error {
+	return &problem.Problem{
+		Kind:   problem.Busy,
+		Title:  "Another change of this tag is under way",
+		Asked:  at.ref.In() + ":" + tag,
+		Seen:   "its lease is held by another writer",
+		Rule:   ruleOneWriter,
+		Remedy: "ask again in a few seconds",
 	}
 }
 

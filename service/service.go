@@ -44,6 +44,7 @@ type Service struct {
 	conns *connections
 
 	issuers *issuers
+	turns   *turns
 }
 
 // Job is work for the queue. Its fields are its arguments, as JSON.
@@ -114,7 +115,7 @@ func New(o Options) *Service {
 	if o.Secrets == nil {
 		o.Secrets = &secrets.Sources{}
 	}
-	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, issuers: newIssuers(), conns: &connections{db: o.Store, key: o.Key,
+	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, issuers: newIssuers(), turns: &turns{by: map[string]*turn{}}, conns: &connections{db: o.Store, key: o.Key,
 		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}}}
 }
 

@@ -218,7 +218,7 @@ func (s *Service) takeRepository(ctx context.Context, sh *shift, w store.TakeInW
 			if err := tx.SetTaken(ctx, t); err != nil {
 				return err
 			}
-			return tx.Tell(ctx, store.TopicTakeIn, sh.what.news(""))
+			return sh.what.tell(ctx, tx, "")
 		})
 		if err != nil || t.Done {
 			return err

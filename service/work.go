@@ -35,11 +35,12 @@ type shift struct {
 type subject struct {
 	topic string
 	named map[string]string
+	wakes string // those who wait for this work alone; empty: nobody does
 }
 
 // numbered is the subject of a work that is known by its number.
 func numbered(topic string, no int64) subject {
-	return subject{topic, map[string]string{"number": number(no)}}
+	return subject{topic: topic, named: map[string]string{"number": number(no)}}
 }
 
 // news is what is told of it; the state is left out where it stays.
@@ -49,6 +50,16 @@ func (w subject) news(state string) map[string]string {
 		n["state"] = state
 	}
 	return n
+}
+
+// tell tells of it in the transaction of what happened.
+func (w subject) tell(ctx context.Context, tx store.Tx, state string) error {
+	if w.wakes != "" {
+		if err := tx.Wake(ctx, w.wakes); err != nil {
+			return err
+		}
+	}
+	return tx.Tell(ctx, w.topic, w.news(state))
 }
 
 // tide counts what one place has received.
@@ -113,7 +124,7 @@ func (s *Service) endFailed(
 		if err := failed(ctx, tx, p); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.what.topic, sh.what.news(store.StateFailed))
+		return sh.what.tell(ctx, tx, store.StateFailed)
 	})
 }
 
@@ -180,7 +191,7 @@ func (sh *shift) flush(ctx context.Context) error {
 		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.what.topic, sh.what.news(""))
+		return sh.what.tell(ctx, tx, "")
 	})
 }
 
@@ -190,7 +201,7 @@ func (sh *shift) state(ctx context.Context, state string) error {
 		if err := tx.SetState(ctx, sh.lease, state); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.what.topic, sh.what.news(state))
+		return sh.what.tell(ctx, tx, state)
 	})
 }
 
@@ -207,7 +218,7 @@ func (sh *shift) end(ctx context.Context, also func(store.Tx) error) error {
 		if err := also(tx); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, sh.what.topic, sh.what.news(store.StateVerified))
+		return sh.what.tell(ctx, tx, store.StateVerified)
 	})
 }
 

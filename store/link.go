@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -16,9 +17,21 @@ import (
 const (
 	NoticeTrail = "trail" // entries wait for their number
 	NoticeEvent = "event" // the outbox has something new
-	NoticeTag   = "tag"   // a tag's lease was given back
 	channel     = "dovrak"
 )
+
+// TagNotice is about one tag: its lease was given back.
+func TagNotice(at Spot, tag string) string {
+	return "tag " + at.RegistryID.String() + "/" + at.Repository + ":" + tag
+}
+
+// BuildNotice is about one build: its state changed, or a part of it arrived.
+func BuildNotice(component string, run int64) string {
+	return fmt.Sprintf("build %s/%d", component, run)
+}
+
+// Wake wakes those who wait for what, when the transaction commits.
+func (t Tx) Wake(ctx context.Context, what string) error { return t.notify(ctx, what) }
 
 func (t Tx) notify(ctx context.Context, what string) error {
 	_, err := t.PGX.Exec(ctx, "SELECT pg_notify($1, $2)", channel, what)
@@ -53,6 +66,9 @@ func (l *Link) Subscribe(what string) (<-chan struct{}, func()) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		delete(l.wake[what], ch)
+		if len(l.wake[what]) == 0 {
+			delete(l.wake, what)
+		}
 	}
 }
 

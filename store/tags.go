@@ -53,11 +53,12 @@ func (q Queries) TagLeaseLeft(ctx context.Context, at Spot, tag string) (time.Du
 	return time.Duration(max(s, 0) * float64(time.Second)), err
 }
 
-// FreeTag gives the lease back, and wakes those who wait for one.
+// FreeTag gives the lease back, and wakes those who wait for it.
 func (q Queries) FreeTag(ctx context.Context, l TagLease) error {
 	return q.g.WithContext(ctx).Exec(`WITH freed AS (UPDATE tag_leases SET until = now() - interval '1 microsecond'
 		WHERE registry_id = ? AND repository = ? AND tag = ? AND owner = ? RETURNING 1)
-		SELECT pg_notify(?, ?) FROM freed`, l.RegistryID, l.Repository, l.Tag, l.Owner, channel, NoticeTag).Error
+		SELECT pg_notify(?, ?) FROM freed`, l.RegistryID, l.Repository, l.Tag, l.Owner,
+		channel, TagNotice(Spot{l.RegistryID, l.Repository}, l.Tag)).Error
 }
 
 // TagChange is a change of a tag's meaning, first as an intent, then with its outcome. An empty ToDigest takes the tag away.

@@ -483,6 +483,7 @@ func (w *world) race(t testing.TB, from, to int) time.Duration {
 		})
 	}
 	must(t, g.Wait())
+	w.forge.since()
 	began := time.Now()
 	var all errgroup.Group
 	for n := from; n <= to; n++ {

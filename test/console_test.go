@@ -168,6 +168,48 @@ func TestConsoleLooking(t *testing.T) {
 }
 
 // TestConsoleRegistries: a registry is connected, checked and dropped; its secret is never in the page.
+func TestConsoleBuilds(t *testing.T) {
+	w := newWorld(t)
+	before := w.whole(run(41, "2.14.0"))
+	b := run(42, "2.14.1")
+	w.started(b, "--link", "https://pipeline.skarvind.example/42", "--trigger", "push", "--changes", "testdata/changes.json")
+	p := page(t, w)
+	must(t, p.Open(w.front.URL+"/signin"))
+	must(t, p.SignIn(w.front.URL, w.token))
+	must(t, p.Open(w.front.URL+"/builds/snowpack-model"))
+	must(t, p.Shows("parts arrive"))
+	must(t, p.Shows("made once, and never pointed elsewhere"))
+	must(t, p.Until("document.querySelectorAll('.builds tbody tr').length === 2 && document.querySelectorAll('.arrivals .waits').length === 2"))
+	w.ok("build", "part", name(b), "--platform", both[0], "--image", w.part(b, both[0]), "--seconds", "41")
+	must(t, p.Until("document.querySelectorAll('.arrivals .waits').length === 1")) // without a reload
+	axe(t, p, "builds of a component")
+	must(t, p.Open(w.front.URL+"/find?what=snowpack-model/42")) // lands on its page
+	must(t, p.Until("location.pathname === '/builds/snowpack-model/42' && document.querySelectorAll('.took').length === 1"))
+	must(t, p.Shows("open: no image keeps it yet"))
+	must(t, p.Shows("Lower the alarm for wet slabs"))
+	axe(t, p, "a build whose parts arrive")
+	w.ok("build", "part", name(b), "--platform", both[1], "--image", w.part(b, both[1]), "--emulated", "--seconds", "300")
+	must(t, p.Shows("kept by this build"))
+	must(t, p.Until("document.body.innerText.includes('means this build') && document.querySelector('.hero')"))
+	axe(t, p, "a build that is tagged")
+	must(t, p.Night(true))
+	axe(t, p, "a build by night")
+	w.ok("vouch", "forge/bench/snowpack-model@"+before.Digest, "--claim", "scan", "--verdict", "failed")
+	must(t, p.Open(w.front.URL+"/image/forge/bench/snowpack-model@"+before.Digest))
+	must(t, p.Shows("snowpack-model build 41"))
+	must(t, p.Shows("scan failed"))
+	axe(t, p, "an image with evidence")
+	must(t, p.Open(w.front.URL+"/compare?a=forge/bench/snowpack-model:build-41&b=forge/bench/snowpack-model:build-42"))
+	must(t, p.Shows("Changes between their builds"))
+	must(t, p.Open(w.front.URL+"/builds?promised"))
+	must(t, p.Shows("No promise is open"))
+	must(t, p.Open(w.front.URL+"/builds/snowpack-model/99"))
+	must(t, p.Shows("There is no such build"))
+	must(t, p.Open(w.front.URL+"/builds"))
+	must(t, p.Until("document.querySelectorAll('.builds tbody tr').length === 2"))
+	axe(t, p, "all builds")
+}
+
 func TestConsoleRegistries(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
