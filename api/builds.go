@@ -93,7 +93,7 @@ func builds(ctx context.Context, a *API, by service.Actor, in buildsQuery) (wire
 }
 
 func startBuild(ctx context.Context, a *API, by service.Actor, in keyedBuild) (wire.Build, error) {
-	n := service.NewBuild{Component: in.Component, Run: in.Number, Commit: in.Commit, Branch: in.Branch, Version: in.Version, Link: in.Link,
+	n := service.NewBuild{Component: in.Component, Run: in.Number, Commit: in.Commit, Branch: in.Branch, Version: in.Version, Link: in.Link, CommitLink: in.CommitLink,
 		Source: in.Source, Trigger: in.Trigger, Key: in.Key}
 	for _, c := range in.Changes {
 		n.Changes = append(n.Changes, store.Change{ID: c.ID, Title: c.Title})
@@ -238,7 +238,7 @@ func viewBetween(b *service.Between) *wire.Between {
 func viewBuild(v service.BuildView) wire.Build {
 	b, w := v.Build, viewWork(v.Work, v.Build.Run, v.RequesterName)
 	out := wire.Build{Component: b.Component, Number: b.Run, State: w.State, Ended: w.Ended, Commit: b.Revision, Branch: b.Branch,
-		Version: b.Version, Link: b.Link, Source: b.Source, Trigger: b.TriggeredBy, Base: b.Base, BaseDigest: b.BaseDigest,
+		Version: b.Version, Link: b.Link, CommitLink: b.CommitLink, Source: b.Source, Trigger: b.TriggeredBy, Base: b.Base, BaseDigest: b.BaseDigest,
 		Changes:     each(b.Changes, func(c store.Change) wire.Change { return wire.Change(c) }),
 		Environment: b.Environment, Places: listed(v.Places), By: w.By, Reported: w.Asked, Due: b.DueAt.UTC(), EndedAt: w.EndedAt, Given: b.Given,
 		Digest: b.Digest.String(), Required: listed(v.Required), Optional: listed(v.Optional), Missing: listed(v.Missing),

@@ -82,6 +82,7 @@ func (a *App) buildStart() *cobra.Command {
 	f.StringVar(&n.Branch, "branch", "", "the branch (required)")
 	f.StringVar(&n.Version, "version", "", "the version that the build is to be, e.g. 2.14.0")
 	f.StringVar(&n.Link, "link", "", "the address of the pipeline's run")
+	f.StringVar(&n.CommitLink, "commit-link", "", "the address of the commit")
 	f.StringVar(&n.Source, "source", "", "the address of the source repository")
 	f.StringVar(&n.Trigger, "trigger", "", "what started the run, e.g. push")
 	f.StringVar(&n.Base, "base", "", "the base image, NAME@DIGEST")
@@ -284,7 +285,7 @@ func (a *App) drawBuild(b wire.Build) {
 		fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(b.Digest), b.Digest)
 	}
 	fmt.Fprintf(a.Out, "%s on %s%s, reported %s ago by %s\n", b.Commit, b.Branch, triggered(b.Trigger), age(b.Reported, now), b.By)
-	for _, l := range []struct{ name, text string }{{"run", b.Link}, {"source", b.Source}, {"base", based(b.Base, b.BaseDigest)}} {
+	for _, l := range []struct{ name, text string }{{"run", b.Link}, {"commit", b.CommitLink}, {"source", b.Source}, {"base", based(b.Base, b.BaseDigest)}} {
 		if l.text != "" {
 			fmt.Fprintf(a.Out, "%s %s\n", a.dim(fmt.Sprintf("%-6s", l.name)), l.text)
 		}

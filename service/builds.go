@@ -26,6 +26,7 @@ type NewBuild struct {
 	Commit, Branch string
 	Version        string // promised; may be empty
 	Link, Source   string
+	CommitLink     string
 	Trigger        string
 	Base           image.Base
 	Changes        []store.Change
@@ -57,7 +58,7 @@ func (n NewBuild) check() error {
 		return bad("the branch "+image.Printable(n.Branch), "name the branch: --branch main")
 	case !isWord(n.Trigger):
 		return bad("the trigger "+image.Printable(n.Trigger), "say in a few words what started the run, e.g. push")
-	case !isLink(n.Link) || !isLink(n.Source):
+	case !isLink(n.Link) || !isLink(n.Source) || !isLink(n.CommitLink):
 		return bad("a link that is none", "give the whole address, https://…")
 	case len(n.Changes) > maxChanges:
 		return bad(fmt.Sprintf("%d changes", len(n.Changes)), "give the newest 1000")
@@ -246,7 +247,7 @@ func (s *Service) nextVersion(ctx context.Context, r report) (next string, err e
 // keepBuild writes the build down, with its parts where they are known already.
 func (s *Service) keepBuild(ctx context.Context, r report, parts []store.Part) (BuildView, error) {
 	w := store.Work{ID: store.NewID(), Kind: store.KindBuild, State: store.StateOpen, RequestedBy: r.by.ID}
-	b := store.Build{WorkID: w.ID, Component: r.Component, Run: r.Run, Revision: r.Commit, Branch: r.Branch, Version: r.Version, Link: r.Link,
+	b := store.Build{WorkID: w.ID, Component: r.Component, Run: r.Run, Revision: r.Commit, Branch: r.Branch, Version: r.Version, Link: r.Link, CommitLink: r.CommitLink,
 		Source: r.Source, TriggeredBy: r.Trigger, Base: r.Base.Name, BaseDigest: r.Base.Digest.String(), Changes: r.Changes, Environment: r.env}
 	if r.Image.Registry != "" {
 		w.State, b.Given = store.StateAsked, r.Image.String()
@@ -341,8 +342,12 @@ func (s *Service) yields(ctx context.Context, tx store.Tx, r report, t store.Bui
 	if !failed || o.Build.Version == "" || o.Build.Version != r.Version || !template.Uses("version") {
 		return s.taken(ctx, r, t, "it is that of "+buildName(o.Build)+", "+o.Work.State)
 	}
-	if _, err := tx.MoveBuild(ctx, o.Work.ID, store.StateGivenUp, store.StateFailed, store.StateIncomplete); err != nil {
+	moved, err := tx.MoveBuild(ctx, o.Work.ID, store.StateGivenUp, store.StateFailed, store.StateIncomplete)
+	if err != nil {
 		return err
+	}
+	if !moved {
+		return s.taken(ctx, r, t, "it is that of "+buildName(o.Build)+", which is being closed again")
 	}
 	what := buildSubject(o.Build)
 	if err := what.tell(ctx, tx, store.StateGivenUp); err != nil {

@@ -35,6 +35,7 @@ type Build struct {
 	Branch      string
 	Version     string
 	Link        string
+	CommitLink  string
 	Source      string
 	TriggeredBy string
 	Base        string

@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -16,6 +17,8 @@ import (
 	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
 
+	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -176,6 +179,10 @@ func TestRefusedReports(t *testing.T) {
 	stranger := w.part(foreign, "linux/amd64")
 	absent := "forge/bench/snowpack-model@sha256:" + strings.Repeat("ab", 32)
 	broken := w.part(pipeline.Build{Component: "x", Version: "1", Bytes: 1}, "linux/amd64") // its config says no commit, and another version
+	garbled, err := b.Part("linux/amd64")
+	must(t, err)
+	garbled = unreadable(t, garbled)
+	must(t, w.bench().Push(t.Context(), garbled))
 	other := w.in("")
 	other.token = strings.TrimSpace(w.ok("token", "issue", "valley", "--for-pipeline", "snowpack-model", "--for", "1h"))
 	w.adopt(strings.Replace(charterText, "components:", "components:\n  map-tiles: {platforms: [linux/amd64], route: mountain}", 1))
@@ -199,6 +206,8 @@ func TestRefusedReports(t *testing.T) {
 		{"a platform that nobody wants", part("linux/riscv64", arm), 3, "its config says linux/arm64"},
 		{"from another commit", part("linux/amd64", stranger), 3, "labels agree with the build"},
 		{"of another version", part("linux/amd64", broken), 3, "labels agree with the build"},
+		{"with a config that cannot be read", part("linux/amd64", "forge/bench/snowpack-model@"+garbled.Index.Digest.String()), 1,
+			"This image config cannot be read"},
 		{"a part by its tag", part("linux/amd64", "forge/bench/snowpack-model:other"), 2, "A part is reported by its digest"},
 		{"a part of no build", []string{"build", "part", "snowpack-model/99", "--platform", "linux/amd64", "--image", arm}, 1, "There is no such build"},
 		{"a name that is none", []string{"build", "part", "snowpack-model", "--platform", "linux/amd64", "--image", arm}, 2, "COMPONENT/NUMBER"},
@@ -235,6 +244,33 @@ func TestRefusedReports(t *testing.T) {
 	if wrote := append(w.forge.since("PUT"), w.forge.since("POST")...); len(wrote) != 0 {
 		t.Errorf("the registry was written to: %v", wrote)
 	}
+}
+
+// unreadable is an image whose config is no JSON.
+func unreadable(t *testing.T, img pipeline.Image) pipeline.Image {
+	t.Helper()
+	var m ocispec.Manifest
+	must(t, json.Unmarshal(img.Index.Bytes, &m))
+	config := []byte("not a config")
+	m.Config.Digest, m.Config.Size = digest.FromBytes(config), int64(len(config))
+	raw, err := json.Marshal(m)
+	must(t, err)
+	root := pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: m.MediaType, Digest: digest.FromBytes(raw), Size: int64(len(raw))}, Bytes: raw}
+	return pipeline.Image{Index: root, Manifests: []pipeline.Content{root},
+		Blobs: append(img.Blobs, pipeline.Content{Descriptor: m.Config, Bytes: config})}
+}
+
+// TestCachesAreNotReleased: what only a pipeline's cache means cannot come to stand on the bench.
+func TestCachesAreNotReleased(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.whole(run(41, "2.14.0")) // the branch is known by it
+	ref := w.push(build(t, 7, "", both, 1<<10), "raw-7")
+	w.ok("point", ref, "cache-main", "--because", "layers for the next run")
+	if r := w.run("point", ref, "main", "--because", "x"); r.code != 3 || !strings.Contains(r.err, "only a pipeline's cache means") {
+		t.Errorf("%d: %s", r.code, r.err)
+	}
+	w.ok("point", w.push(build(t, 8, "", both, 1<<10), "raw-8"), "cache-main", "--because", "of the run after") // it moves freely
 }
 
 // TestTemplatesThatCollide: no two builds get one fixed tag, and no two branches one moving tag.

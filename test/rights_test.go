@@ -169,3 +169,31 @@ func TestIdempotency(t *testing.T) {
 		t.Errorf("another key: %d %s", status, at)
 	}
 }
+
+// TestABuildIsReportedOnce: the same key gives the same build, and refuses another request.
+func TestABuildIsReportedOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	ask := func(key, number string) int {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.front.URL+"/api/v1/builds",
+			strings.NewReader(`{"component":"snowpack-model","number":`+number+`,"commit":"4f1c9d2","branch":"main"}`))
+		must(t, err)
+		req.Header.Set("Authorization", "Bearer "+w.token)
+		req.Header.Set("Idempotency-Key", key)
+		resp, err := http.DefaultClient.Do(req)
+		must(t, err)
+		must(t, resp.Body.Close())
+		return resp.StatusCode
+	}
+	for _, tt := range []struct {
+		key, number string
+		status      int
+	}{{"k1", "41", 200}, {"k1", "41", 200}, {"k2", "41", 200}, {"k1", "42", 409}, {"k3", "42", 200}} {
+		if got := ask(tt.key, tt.number); got != tt.status {
+			t.Errorf("%s for build %s: %d, want %d", tt.key, tt.number, got, tt.status)
+		}
+	}
+	if n := w.count("SELECT count(*) FROM builds"); n != 2 {
+		t.Errorf("%d builds", n)
+	}
+}

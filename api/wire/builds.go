@@ -4,17 +4,18 @@ import "time"
 
 // NewBuild reports a build. The same build again gives the same record.
 type NewBuild struct {
-	Component string   `json:"component"`
-	Number    int64    `json:"number" description:"the pipeline's own"`
-	Commit    string   `json:"commit" description:"7 to 64 hexadecimal digits"`
-	Branch    string   `json:"branch"`
-	Version   string   `json:"version,omitempty" description:"semantic; a promise that an image of the build keeps"`
-	Link      string   `json:"link,omitempty" description:"to the pipeline's run"`
-	Source    string   `json:"source,omitempty" description:"to the source repository"`
-	Trigger   string   `json:"trigger,omitempty" description:"what started the run, e.g. push"`
-	Base      string   `json:"base,omitempty" description:"the base image, NAME@DIGEST"`
-	Changes   []Change `json:"changes,omitempty" description:"the commits since the build before, newest first"`
-	Image     string   `json:"image,omitempty" description:"an index that the pipeline has pushed whole, by digest"`
+	Component  string   `json:"component"`
+	Number     int64    `json:"number" description:"the pipeline's own"`
+	Commit     string   `json:"commit" description:"7 to 64 hexadecimal digits"`
+	Branch     string   `json:"branch"`
+	Version    string   `json:"version,omitempty" description:"semantic; a promise that an image of the build keeps"`
+	Link       string   `json:"link,omitempty" description:"to the pipeline's run"`
+	CommitLink string   `json:"commitLink,omitempty" description:"to the commit"`
+	Source     string   `json:"source,omitempty" description:"to the source repository"`
+	Trigger    string   `json:"trigger,omitempty" description:"what started the run, e.g. push"`
+	Base       string   `json:"base,omitempty" description:"the base image, NAME@DIGEST"`
+	Changes    []Change `json:"changes,omitempty" description:"the commits since the build before, newest first"`
+	Image      string   `json:"image,omitempty" description:"an index that the pipeline has pushed whole, by digest"`
 }
 
 // Change is a commit that a build has and the one before had not.
@@ -33,6 +34,7 @@ type Build struct {
 	Branch      string      `json:"branch"`
 	Version     string      `json:"version,omitempty"`
 	Link        string      `json:"link,omitempty"`
+	CommitLink  string      `json:"commitLink,omitempty"`
 	Source      string      `json:"source,omitempty"`
 	Trigger     string      `json:"trigger,omitempty"`
 	Base        string      `json:"base,omitempty"`

@@ -97,6 +97,7 @@ func (w *world) build(ctx context.Context, r pipelineRun, parts []string) error 
 	if _, err := w.command(ctx, as, string(changes), "build", "start", "--component", r.component, "--number", fmt.Sprint(r.number),
 		"--commit", b.Commit, "--branch", b.Branch, "--version", r.version, "--trigger", "push", "--changes", "-",
 		"--link", "https://pipeline.skarvind.example/"+name, "--source", "https://git.skarvind.example/"+projects[r.component],
+		"--commit-link", "https://git.skarvind.example/"+projects[r.component]+"/commits/"+b.Commit[:12],
 		"--base", "base.skarvind.example/skarvind:12@"+baseDigest); err != nil {
 		return err
 	}

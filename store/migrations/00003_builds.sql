@@ -30,6 +30,7 @@ CREATE TABLE builds (
   branch       text NOT NULL,
   version      text NOT NULL DEFAULT '',         -- promised: the promise is open until an image keeps it
   link         text NOT NULL DEFAULT '',
+  commit_link  text NOT NULL DEFAULT '',
   source       text NOT NULL DEFAULT '',
   triggered_by text NOT NULL DEFAULT '',
   base         text NOT NULL DEFAULT '',

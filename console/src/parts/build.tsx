@@ -23,6 +23,17 @@ export function BuildState({ build }: { build: Pick<Build, 'state'> }) {
   );
 }
 
+/** Commit is a build's commit, a plain link where the pipeline gave one. */
+export function Commit({ of, whole }: { of: Pick<Build, 'commit' | 'commitLink'>; whole?: boolean }) {
+  const text = <code className="wrap-anywhere">{whole ? of.commit : of.commit.slice(0, 12)}</code>;
+  if (!of.commitLink) return text;
+  return (
+    <a href={of.commitLink} rel="noreferrer">
+      {text}
+    </a>
+  );
+}
+
 /** Awaited says for what a build waits. */
 export function Awaited({ build }: { build: Build }) {
   if (build.missing.length === 0) return <span className="quiet">none yet</span>;

@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { api, queries, take, type Schema } from '../api/client';
-import { BuildState } from '../parts/build';
+import { BuildState, Commit } from '../parts/build';
 import { Bytes } from '../parts/bytes';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
@@ -267,7 +267,7 @@ function Side({ b }: { b: Build }) {
       <Section title="Made from">
         <ul className="pairs stack">
           <Fact name="commit">
-            <code className="wrap-anywhere">{b.commit}</code> on {b.branch}
+            <Commit of={b} whole /> on {b.branch}
           </Fact>
           {b.trigger && <Fact name="started by">{b.trigger}</Fact>}
           {b.link && <Fact name="pipeline run">{outside(b.link)}</Fact>}

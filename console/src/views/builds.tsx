@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, take, type Schema } from '../api/client';
-import { Awaited, BuildState } from '../parts/build';
+import { Awaited, BuildState, Commit } from '../parts/build';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
 import { acrossPath, buildPath, buildsPath, imagePath } from '../parts/paths';
@@ -127,7 +127,15 @@ function Table({ builds, whole }: { builds: Build[]; whole: boolean }) {
               <td>
                 {b.branch}
                 <br />
-                <code>{b.commit.slice(0, 12)}</code>
+                <Commit of={b} />
+                {b.link && (
+                  <>
+                    {' '}
+                    <a href={b.link} rel="noreferrer">
+                      run
+                    </a>
+                  </>
+                )}
               </td>
               <td className="num unit">
                 <Age of={b.reported} />
