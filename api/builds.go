@@ -54,6 +54,9 @@ type (
 	}
 )
 
+// NoBody says that all is in the path.
+func (closing) NoBody() {}
+
 // MaxBody lets a report through: 4 MiB in base64, and what stands beside it.
 func (largeVouch) MaxBody() int64 { return evidence.MaxReport*4/3 + 64<<10 }
 

@@ -99,7 +99,7 @@ func take(c *echo.Context, in any) error {
 		}
 	}
 	r := c.Request()
-	if r.Method == http.MethodGet || r.Method == http.MethodDelete || r.ContentLength == 0 {
+	if _, bare := in.(interface{ NoBody() }); bare || r.Method == http.MethodGet || r.Method == http.MethodDelete {
 		return nil
 	}
 	limit := int64(maxBody)

@@ -221,10 +221,12 @@ func (a *App) buildList() *cobra.Command {
 				return err
 			}
 			return a.print(&out, func() {
-				t := a.ledger("build", "state", "version", "image", "branch", "commit", "parts", "tags", "reported", "by")
+				now := time.Now()
+				t := a.ledger("build", "state", "version", "image", "parts", "tags", "age")
+				right(t, 7)
 				for _, b := range out.Items {
-					t.AppendRow(table.Row{a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), a.buildState(b), b.Version + a.tries(b), a.plate(b.Digest),
-						b.Branch, b.Commit[:min(10, len(b.Commit))], a.partsIn(b), pointedTags(b), clock(b.Reported), b.By})
+					t.AppendRow(table.Row{a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), a.buildState(b), b.Version + a.tries(b),
+						a.plate(b.Digest), a.partsIn(b), a.wrap(pointedTags(b), 90), a.dim(age(b.Reported, now))})
 				}
 				a.list(t, "No build was reported yet: dovrak build start --component COMPONENT …", out.Next)
 			})
@@ -326,15 +328,26 @@ func based(name, digest string) string {
 }
 
 func (a *App) drawParts(b wire.Build) {
+	now := time.Now()
 	fmt.Fprintln(a.Out)
-	t := a.ledger("platform", "part", "from", "size", "built", "arrived", "by", "")
-	right(t, 4, 5)
+	t := a.ledger("platform", "part", "size", "built", "arrived", "")
+	right(t, 3, 4, 5)
 	for _, p := range b.Parts {
-		t.AppendRow(table.Row{a.bold(p.Platform), a.plate(p.Digest), p.Repository, size(p.Size), built(p), clock(p.Reported), p.By,
-			a.amber(strings.Join(p.Warnings, "; "))})
+		var notes []string
+		if !slices.Contains(b.Places, p.Repository) {
+			notes = append(notes, "from "+p.Repository)
+		}
+		if p.By != b.By {
+			notes = append(notes, "by "+p.By)
+		}
+		for _, w := range p.Warnings {
+			notes = append(notes, a.amber(w))
+		}
+		t.AppendRow(table.Row{a.bold(p.Platform), a.plate(p.Digest), size(p.Size), built(p), a.dim(age(p.Reported, now) + " ago"),
+			strings.Join(notes, "\n")})
 	}
 	for _, m := range b.Missing {
-		t.AppendRow(table.Row{a.bold(m), a.amber("awaited until " + clock(b.Due))})
+		t.AppendRow(table.Row{a.bold(m), a.amber("awaited until " + b.Due.Format("15:04:05"))})
 	}
 	t.Render()
 }
@@ -355,8 +368,12 @@ func (a *App) drawBuildTags(b wire.Build) {
 		return
 	}
 	fmt.Fprintln(a.Out)
-	t := a.ledger("tag", "rule", "")
+	t := a.ledger("tag in "+strings.Join(b.Places, ", "), "rule", "")
 	for _, g := range b.Tags {
+		tag := a.bold(g.Tag)
+		if len(b.Places) > 1 {
+			tag = g.Repository + ":" + tag
+		}
 		came := a.dim("not yet")
 		switch g.Outcome {
 		case "points":
@@ -365,9 +382,9 @@ func (a *App) drawBuildTags(b wire.Build) {
 				came += a.dim(fmt.Sprintf(", change %d", g.Change))
 			}
 		case "stays":
-			came = a.amber("stays: ") + g.Why
+			came = a.amber("stays: ") + a.wrap(g.Why, 70)
 		}
-		t.AppendRow(table.Row{g.Repository + ":" + a.bold(g.Tag), g.Kind + " " + g.Rule, came})
+		t.AppendRow(table.Row{tag, g.Kind + " " + g.Rule, came})
 	}
 	t.Render()
 }
@@ -396,9 +413,9 @@ func (a *App) buildRules() *cobra.Command {
 					last = r.Environment
 					tag := r.Tag
 					if tag == "" && r.Why != "" {
-						tag = a.dim(r.Why)
+						tag = a.dim(a.wrap(r.Why, 80))
 					}
-					t.AppendRow(table.Row{env, r.Kind, r.Template, tag, r.Words})
+					t.AppendRow(table.Row{env, r.Kind, r.Template, tag, a.wrap(r.Words, 62)})
 				}
 				t.Render()
 			})

@@ -279,7 +279,7 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 	if e.Seq != nil {
 		seq = fmt.Sprintf("%5d", *e.Seq)
 	}
-	fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.dim(seq), clock(e.At), a.bold(fmt.Sprintf("%-16s", e.Act)), about(e))
+	fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.dim(seq), clock(e.At), a.bold(fmt.Sprintf("%-18s", e.Act)), about(e))
 	to := e.Facts["to"]
 	switch {
 	case e.Act == "tag found":

@@ -211,6 +211,9 @@ func (s *Service) taken(ctx context.Context, r report, t store.BuildTag, seen st
 		r.Branch, r.Version), Seen: t.Repository + ":" + t.Tag + ": " + seen, Rule: "fixed tag " + t.Rule + " in " + r.env,
 		Remedy: "a template that makes the same tag for two builds needs {number} besides, or is a moving one: see the charter"}
 	template, err := tagging.ParseTemplate(t.Rule)
+	if err == nil && template.Uses("number") {
+		p.Remedy = "give each run its own number; dovrak trail " + t.Repository + ":" + t.Tag + " tells how the tag came to be"
+	}
 	if err != nil || !template.Uses("version") {
 		return p
 	}

@@ -355,7 +355,7 @@ func (s *Service) tagBuild(ctx context.Context, sh *shift, law law, b store.Buil
 		return err
 	}
 	w := wish{at: at, to: index, by: Actor{ID: b.Work.RequestedBy, Name: b.RequesterName}, mover: tagging.ByBuild, rules: rules,
-		facts: buildFacts(b), under: &sh.lease, because: fmt.Sprintf("build %d on %s", b.Build.Run, b.Build.Branch)}
+		facts: buildFacts(b), under: &sh.lease}
 	together := store.NewID()
 	w.together = &together
 	tags := earnedTags(rules, w.facts, at.ref)
@@ -366,7 +366,7 @@ func (s *Service) tagBuild(ctx context.Context, sh *shift, law law, b store.Buil
 		return err
 	}
 	for _, t := range tags {
-		w.tag = t.Tag
+		w.tag, w.because = t.Tag, fmt.Sprintf("%s tag %s in %s", t.Kind, t.Rule, b.Build.Environment)
 		p, err := s.point(ctx, w)
 		if problem.Is(err, problem.Refused) && t.Kind != string(tagging.Fixed) && !overtaken(err) {
 			err = s.stays(ctx, sh, b, w, t, err)
