@@ -21,7 +21,7 @@ type (
 		wire.NewBuild
 	}
 	BuildPath struct {
-		Name   string `path:"name" param:"name" json:"-" required:"true" description:"the component"`
+		Name   string `path:"name"   param:"name"   json:"-" required:"true" description:"the component"`
 		Number int64  `path:"number" param:"number" json:"-" required:"true" description:"the pipeline's own"`
 	}
 	buildQuery struct {
@@ -40,7 +40,7 @@ type (
 	buildsQuery struct {
 		PageQuery
 		Component string `query:"component" json:"-"`
-		Promised  bool   `query:"promised" json:"-" description:"only those whose promised version has no image yet"`
+		Promised  bool   `query:"promised"  json:"-" description:"only those whose promised version has no image yet"`
 	}
 	componentPath struct {
 		Name string `path:"name" param:"name" json:"-" required:"true" description:"the component"`
@@ -64,19 +64,40 @@ func (largeVouch) MaxBody() int64 { return evidence.MaxReport*4/3 + 64<<10 }
 func buildRoutes() []route {
 	const build = "/api/v1/components/:name/builds/:number"
 	return []route{
-		open(http.MethodPost, "/api/v1/pipeline-sessions", "signInPipeline", "Trade a token of a pipeline's own issuer for one of Dovrak's",
-			signInPipeline),
+		open(
+			http.MethodPost,
+			"/api/v1/pipeline-sessions",
+			"signInPipeline",
+			"Trade a token of a pipeline's own issuer for one of Dovrak's",
+			signInPipeline,
+		),
 		call(http.MethodGet, "/api/v1/builds", service.Read, "builds", "Builds, newest first", builds),
 		call(http.MethodPost, "/api/v1/builds", service.Report, "startBuild", "Report a build", startBuild),
 		call(http.MethodGet, build, service.Read, "build", "One build", oneBuild).or(service.Report),
 		call(http.MethodPost, build+"/parts", service.Report, "reportPart", "Report the image of one platform", reportPart),
 		call(http.MethodPost, build+"/close", service.Report, "closeBuild", "Join what is there", closeBuild),
-		call(http.MethodGet, "/api/v1/components/:name/tag-rules", service.Read, "tagRules", "The rules for a component's tags", tagRules),
+		call(
+			http.MethodGet,
+			"/api/v1/components/:name/tag-rules",
+			service.Read,
+			"tagRules",
+			"The rules for a component's tags",
+			tagRules,
+		),
 		call(http.MethodPost, "/api/v1/joins", service.Point, "join", "Join images of single platforms by hand", askJoin).starts(),
 		call(http.MethodGet, "/api/v1/joins/:number", service.Read, "joinNumbered", "One join", joinNumbered),
 		call(http.MethodPost, "/api/v1/evidence", service.Report, "vouch", "Put evidence on record", vouch),
-		{method: http.MethodGet, path: "/api/v1/evidence/:number/report", needs: service.Read, id: "report", summary: "The report of evidence",
-			in: numbered{}, out: "", media: "application/octet-stream", handle: (*API).report},
+		{
+			method:  http.MethodGet,
+			path:    "/api/v1/evidence/:number/report",
+			needs:   service.Read,
+			id:      "report",
+			summary: "The report of evidence",
+			in:      numbered{},
+			out:     "",
+			media:   "application/octet-stream",
+			handle:  (*API).report,
+		},
 	}
 }
 
@@ -96,8 +117,18 @@ func builds(ctx context.Context, a *API, by service.Actor, in buildsQuery) (wire
 }
 
 func startBuild(ctx context.Context, a *API, by service.Actor, in keyedBuild) (wire.Build, error) {
-	n := service.NewBuild{Component: in.Component, Run: in.Number, Commit: in.Commit, Branch: in.Branch, Version: in.Version, Link: in.Link, CommitLink: in.CommitLink,
-		Source: in.Source, Trigger: in.Trigger, Key: in.Key}
+	n := service.NewBuild{
+		Component:  in.Component,
+		Run:        in.Number,
+		Commit:     in.Commit,
+		Branch:     in.Branch,
+		Version:    in.Version,
+		Link:       in.Link,
+		CommitLink: in.CommitLink,
+		Source:     in.Source,
+		Trigger:    in.Trigger,
+		Key:        in.Key,
+	}
 	for _, c := range in.Changes {
 		n.Changes = append(n.Changes, store.Change{ID: c.ID, Title: c.Title})
 	}
@@ -115,7 +146,7 @@ func startBuild(ctx context.Context, a *API, by service.Actor, in keyedBuild) (w
 }
 
 func oneBuild(ctx context.Context, a *API, by service.Actor, in buildQuery) (wire.Build, error) {
-	b, err := a.service.BuildOf(ctx, by, in.Name, in.Number, in.Unlike)
+	b, err := a.service.BuildOf(ctx, by, in.Name, in.Number, in.Unlike, a.closing)
 	return viewBuild(b), err
 }
 
@@ -132,8 +163,14 @@ func reportPart(ctx context.Context, a *API, by service.Actor, in keyedPart) (wi
 		return wire.Build{}, &problem.Problem{Kind: problem.Malformed, Title: "This part cannot be reported", Asked: ref.String(),
 			Seen: "seconds below nothing, or of months", Remedy: "say how long the build of the platform took, in seconds"}
 	}
-	b, err := a.service.ReportPart(ctx, by, in.Name, in.Number, service.NewPart{Platform: p, Image: ref, Emulated: in.Emulated, Seconds: in.Seconds,
-		Key: in.Key})
+	b, err := a.service.ReportPart(
+		ctx,
+		by,
+		in.Name,
+		in.Number,
+		service.NewPart{Platform: p, Image: ref, Emulated: in.Emulated, Seconds: in.Seconds,
+			Key: in.Key},
+	)
 	return viewBuild(b), err
 }
 
@@ -191,8 +228,13 @@ func vouch(ctx context.Context, a *API, by service.Actor, in largeVouch) (wire.V
 	}
 	if in.For != "" {
 		if n.Life, err = time.ParseDuration(in.For); err != nil {
-			return wire.Vouch{}, &problem.Problem{Kind: problem.Malformed, Title: "This cannot be put on record", Asked: "for " + image.Printable(in.For),
-				Seen: "no duration", Remedy: "write e.g. 720h; leave it out for evidence that counts for ever"}
+			return wire.Vouch{}, &problem.Problem{
+				Kind:   problem.Malformed,
+				Title:  "This cannot be put on record",
+				Asked:  "for " + image.Printable(in.For),
+				Seen:   "no duration",
+				Remedy: "write e.g. 720h; leave it out for evidence that counts for ever",
+			}
 		}
 	}
 	v, err := a.service.Vouch(ctx, by, n)
@@ -220,22 +262,41 @@ func viewVouch(v store.Vouch) wire.Vouch {
 }
 
 func viewAttestation(t service.Attestation) wire.Attestation {
-	return wire.Attestation{Digest: t.Digest.String(), Of: t.Of.String(), Predicate: t.Predicate, Builder: t.Builder, Fits: t.Fits, Key: t.Key,
-		Problem: t.Problem}
+	return wire.Attestation{
+		Digest:    t.Digest.String(),
+		Of:        t.Of.String(),
+		Predicate: t.Predicate,
+		Builder:   t.Builder,
+		Fits:      t.Fits,
+		Key:       t.Key,
+		Problem:   t.Problem,
+	}
 }
 
 func viewBuildRef(b store.BuildWork) wire.BuildRef {
-	return wire.BuildRef{Component: b.Build.Component, Number: b.Build.Run, State: b.Work.State, Commit: b.Build.Revision, Branch: b.Build.Branch,
-		Version: b.Build.Version, Link: b.Build.Link, Digest: b.Build.Digest.String()}
+	return wire.BuildRef{
+		Component: b.Build.Component,
+		Number:    b.Build.Run,
+		State:     b.Work.State,
+		Commit:    b.Build.Revision,
+		Branch:    b.Build.Branch,
+		Version:   b.Build.Version,
+		Link:      b.Build.Link,
+		Digest:    b.Build.Digest.String(),
+	}
 }
 
 func viewBetween(b *service.Between) *wire.Between {
 	if b == nil {
 		return nil
 	}
-	return &wire.Between{From: viewBuildRef(b.From), To: viewBuildRef(b.To), Changes: each(b.Changes, func(c service.BuildChange) wire.BuildChange {
-		return wire.BuildChange{Change: wire.Change{ID: c.ID, Title: c.Title}, Build: c.Run}
-	})}
+	return &wire.Between{
+		From: viewBuildRef(b.From),
+		To:   viewBuildRef(b.To),
+		Changes: each(b.Changes, func(c service.BuildChange) wire.BuildChange {
+			return wire.BuildChange{Change: wire.Change{ID: c.ID, Title: c.Title}, Build: c.Run}
+		}),
+	}
 }
 
 func viewBuild(v service.BuildView) wire.Build {
@@ -254,8 +315,19 @@ func viewBuild(v service.BuildView) wire.Build {
 }
 
 func viewPart(p store.Part) wire.BuildPart {
-	return wire.BuildPart{Platform: p.Platform, Repository: p.Repository, Digest: p.Digest.String(), By: p.Reporter, Reported: p.ReportedAt.UTC(),
-		Emulated: p.Emulated, Seconds: p.Seconds, Base: p.Base, BaseDigest: p.BaseDigest, Size: p.Size, Warnings: listed(p.Warnings)}
+	return wire.BuildPart{
+		Platform:   p.Platform,
+		Repository: p.Repository,
+		Digest:     p.Digest.String(),
+		By:         p.Reporter,
+		Reported:   p.ReportedAt.UTC(),
+		Emulated:   p.Emulated,
+		Seconds:    p.Seconds,
+		Base:       p.Base,
+		BaseDigest: p.BaseDigest,
+		Size:       p.Size,
+		Warnings:   listed(p.Warnings),
+	}
 }
 
 func viewBuildTag(t store.BuildTag) wire.BuildTag {

@@ -86,7 +86,12 @@ func (a *App) buildStart() *cobra.Command {
 	f.StringVar(&n.Source, "source", "", "the address of the source repository")
 	f.StringVar(&n.Trigger, "trigger", "", "what started the run, e.g. push")
 	f.StringVar(&n.Base, "base", "", "the base image, NAME@DIGEST")
-	f.StringVar(&changes, "changes", "", `a file of the commits since the build before, as JSON: [{"id": …, "title": …}]; - is standard input`)
+	f.StringVar(
+		&changes,
+		"changes",
+		"",
+		`a file of the commits since the build before, as JSON: [{"id": …, "title": …}]; - is standard input`,
+	)
 	f.StringVar(&n.Image, "image", "", "the whole image, where the pipeline has pushed it already: REGISTRY/REPOSITORY@DIGEST")
 	return cmd
 }
@@ -129,7 +134,11 @@ func (a *App) buildPart() *cobra.Command {
 }
 
 // onBuild makes a command that asks one thing of a build and shows it.
-func (a *App) onBuild(use, short string, ask func(*cobra.Command, *client.Client, string, int64) (wire.Build, error), draw func(wire.Build)) *cobra.Command {
+func (a *App) onBuild(
+	use, short string,
+	ask func(*cobra.Command, *client.Client, string, int64) (wire.Build, error),
+	draw func(wire.Build),
+) *cobra.Command {
 	return &cobra.Command{
 		Use: use + " COMPONENT/NUMBER", Short: short, Args: args(1, "build "+use+" COMPONENT/NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -452,7 +461,14 @@ func (a *App) join() *cobra.Command {
 				return client.Problem(*w.Problem)
 			}
 			return a.print(&w, func() {
-				fmt.Fprintf(a.Out, "%s means %s\n%s  %s\n", a.bold(w.To), many(int64(len(w.Parts)), "part", "parts, joined"), a.ridge(w.Digest), w.Digest)
+				fmt.Fprintf(
+					a.Out,
+					"%s means %s\n%s  %s\n",
+					a.bold(w.To),
+					many(int64(len(w.Parts)), "part", "parts, joined"),
+					a.ridge(w.Digest),
+					w.Digest,
+				)
 				for _, x := range w.Parts {
 					fmt.Fprintf(a.Out, "  %-14s %s  %s\n", x.Platform, a.plate(x.Digest), x.Repository)
 				}

@@ -68,8 +68,12 @@ func (a *App) judged(v string) string {
 func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 	raw, err := io.ReadAll(io.LimitReader(r, limit+1))
 	if err == nil && int64(len(raw)) > limit {
-		err = &problem.Problem{Kind: problem.Malformed, Title: "This file is too large", Seen: "more than " + humanize.IBytes(uint64(limit)),
-			Remedy: "keep it elsewhere, and link to it"}
+		err = &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "This file is too large",
+			Seen:   "more than " + humanize.IBytes(uint64(limit)),
+			Remedy: "keep it elsewhere, and link to it",
+		}
 	}
 	return raw, err
 }

@@ -269,7 +269,8 @@ func (a *App) signin() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&pipeline, "pipeline", false, "trade the OpenID Connect token on standard input for one that counts for an hour, and print it")
+	cmd.Flags().
+		BoolVar(&pipeline, "pipeline", false, "trade the OpenID Connect token on standard input for one that counts for an hour, and print it")
 	return cmd
 }
 

@@ -101,7 +101,14 @@ func (a *App) drawTags(out wire.Tags) {
 	if out.Surveyed != nil {
 		seen = a.dim("seen " + age(*out.Surveyed, now) + " ago")
 	}
-	fmt.Fprintf(a.Out, "%s  %s of %s, %s\n", a.bold(out.Repository), many(out.Tags, "tag", "tags"), many(out.Images, "image", "images"), seen)
+	fmt.Fprintf(
+		a.Out,
+		"%s  %s of %s, %s\n",
+		a.bold(out.Repository),
+		many(out.Tags, "tag", "tags"),
+		many(out.Images, "image", "images"),
+		seen,
+	)
 	a.drawMark(out.Registry, now)
 	fmt.Fprintln(a.Out)
 	t := a.ledger("tag", "", "digest", "for", "size", "platforms", "also")
@@ -129,8 +136,8 @@ func (a *App) drawTags(out wire.Tags) {
 }
 
 func (a *App) rule(r string) string {
-	if r == "moving" {
-		return a.dim("moving")
+	if r == "moving" || r == "other" {
+		return a.dim(r)
 	}
 	return r
 }
@@ -207,7 +214,10 @@ func (a *App) drawAcross(out wire.Across) {
 		if e.Place != "" {
 			at = e.Place
 		}
-		fmt.Fprintln(a.Out, a.dim(fmt.Sprintf("exception %d: %s need not be the same in %s, %s: %s", e.Number, e.Pattern, at, e.By, e.Because)))
+		fmt.Fprintln(
+			a.Out,
+			a.dim(fmt.Sprintf("exception %d: %s need not be the same in %s, %s: %s", e.Number, e.Pattern, at, e.By, e.Because)),
+		)
 	}
 }
 

@@ -36,8 +36,10 @@ func (a *App) drawWhere(out wire.Where) {
 	if len(out.Builds) > 0 {
 		t := a.ledger("build", "state", "version", "image", "branch", "commit", "run")
 		for _, b := range out.Builds {
-			t.AppendRow(table.Row{a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), a.state(b.State), b.Version, a.plate(b.Digest), b.Branch,
-				b.Commit[:min(12, len(b.Commit))], b.Link})
+			t.AppendRow(
+				table.Row{a.bold(fmt.Sprintf("%s/%d", b.Component, b.Number)), a.state(b.State), b.Version, a.plate(b.Digest), b.Branch,
+					b.Commit[:min(12, len(b.Commit))], b.Link},
+			)
 		}
 		t.Render()
 		if len(out.Items) == 0 {
@@ -145,7 +147,14 @@ func (a *App) drawBetween(b *wire.Between) {
 	if b == nil {
 		return
 	}
-	fmt.Fprintf(a.Out, "\n%s %d to %d, %s\n", b.From.Component, b.From.Number, b.To.Number, many(int64(len(b.Changes)), "change", "changes"))
+	fmt.Fprintf(
+		a.Out,
+		"\n%s %d to %d, %s\n",
+		b.From.Component,
+		b.From.Number,
+		b.To.Number,
+		many(int64(len(b.Changes)), "change", "changes"),
+	)
 	for _, c := range b.Changes {
 		fmt.Fprintf(a.Out, "  %s  %s  %s\n", a.dim(fmt.Sprint(c.Build)), c.ID[:min(10, len(c.ID))], c.Title)
 	}

@@ -294,7 +294,12 @@ func (c *Client) Standing(ctx context.Context) (wire.Standing, error) {
 
 // History tells what a component's tags meant since a time.
 func (c *Client) History(ctx context.Context, component string, since time.Time) (wire.History, error) {
-	return get[wire.History](ctx, c, "/api/v1/history", url.Values{"component": {component}, "since": {since.UTC().Format(time.RFC3339Nano)}})
+	return get[wire.History](
+		ctx,
+		c,
+		"/api/v1/history",
+		url.Values{"component": {component}, "since": {since.UTC().Format(time.RFC3339Nano)}},
+	)
 }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }

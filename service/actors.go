@@ -55,9 +55,14 @@ func (a Actor) reportsFor(component string) error {
 	if len(a.For) == 0 || slices.Contains(a.For, component) {
 		return nil
 	}
-	return &problem.Problem{Kind: problem.NotPermitted, Title: "You do not report for this component", Asked: image.Printable(component) + " as " + a.Name,
-		Seen: "a permission to report for " + strings.Join(a.For, ", "), Rule: "permission report",
-		Remedy: "use the token of the component's own pipeline, or have one issued: --for-pipeline " + image.Printable(component)}
+	return &problem.Problem{
+		Kind:   problem.NotPermitted,
+		Title:  "You do not report for this component",
+		Asked:  image.Printable(component) + " as " + a.Name,
+		Seen:   "a permission to report for " + strings.Join(a.For, ", "),
+		Rule:   "permission report",
+		Remedy: "use the token of the component's own pipeline, or have one issued: --for-pipeline " + image.Printable(component),
+	}
 }
 
 // looksAt is nil if the actor may look at a component's builds: everyone who may read, and whoever reports them.

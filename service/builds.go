@@ -15,8 +15,6 @@ import (
 	"dovrak/core/tagging"
 	"dovrak/core/trail"
 	"dovrak/store"
-
-	"github.com/google/uuid"
 )
 
 // NewBuild reports a build. With an image, the pipeline has pushed the whole index already; else parts follow.
@@ -47,7 +45,11 @@ var (
 )
 
 func (n NewBuild) check() error {
-	p := &problem.Problem{Kind: problem.Malformed, Title: "This build cannot be reported", Asked: image.Printable(n.Component) + "/" + number(n.Run)}
+	p := &problem.Problem{
+		Kind:  problem.Malformed,
+		Title: "This build cannot be reported",
+		Asked: image.Printable(n.Component) + "/" + number(n.Run),
+	}
 	bad := func(seen, remedy string) error { p.Seen, p.Remedy = seen, remedy; return p }
 	switch {
 	case n.Run < 1:
@@ -142,12 +144,19 @@ func (s *Service) again(ctx context.Context, had store.BuildWork, n NewBuild, er
 		return BuildView{}, err
 	}
 	b := had.Build
-	if b.Revision == n.Commit && b.Branch == n.Branch && b.Version == n.Version && (n.Image.Registry == "" || b.Given == n.Image.String()) {
+	if b.Revision == n.Commit && b.Branch == n.Branch && b.Version == n.Version &&
+		(n.Image.Registry == "" || b.Given == n.Image.String()) {
 		return s.viewBuild(ctx, had)
 	}
-	return BuildView{}, &problem.Problem{Kind: problem.Refused, Title: "Another build has this number", Asked: describeBuild(n.Component, n.Run, n.Commit,
-		n.Branch, n.Version), Seen: describeBuild(b.Component, b.Run, b.Revision, b.Branch, b.Version), Rule: "one number, one build",
-		Remedy: "give each run of the pipeline its own number"}
+	return BuildView{}, &problem.Problem{
+		Kind:  problem.Refused,
+		Title: "Another build has this number",
+		Asked: describeBuild(n.Component, n.Run, n.Commit,
+			n.Branch, n.Version),
+		Seen:   describeBuild(b.Component, b.Run, b.Revision, b.Branch, b.Version),
+		Rule:   "one number, one build",
+		Remedy: "give each run of the pipeline its own number",
+	}
 }
 
 func describeBuild(component string, run int64, commit, branch, version string) string {
@@ -197,9 +206,12 @@ func (s *Service) earn(ctx context.Context, r *report) error {
 // earnedTags are the tags of one place, as records.
 func earnedTags(rules tagging.Rules, f tagging.Facts, at image.Reference) []store.BuildTag {
 	var out []store.BuildTag
-	for i, e := range rules.Earn(f) {
+	for i, e := range rules.Earn(f, tagging.ByBuild) {
 		if e.Tag != "" {
-			out = append(out, store.BuildTag{Repository: at.In(), Tag: e.Tag, Kind: string(e.Rule.Kind), Rule: e.Rule.Text(), Position: i})
+			out = append(
+				out,
+				store.BuildTag{Repository: at.In(), Tag: e.Tag, Kind: string(e.Rule.Kind), Rule: e.Rule.Text(), Position: i},
+			)
 		}
 	}
 	return out
@@ -207,9 +219,15 @@ func earnedTags(rules tagging.Rules, f tagging.Facts, at image.Reference) []stor
 
 // taken refuses a fixed tag that is not free: for a version, with the next one that is.
 func (s *Service) taken(ctx context.Context, r report, t store.BuildTag, seen string) error {
-	p := &problem.Problem{Kind: problem.Refused, Title: "A fixed tag of this build is taken", Asked: describeBuild(r.Component, r.Run, r.Commit,
-		r.Branch, r.Version), Seen: t.Repository + ":" + t.Tag + ": " + seen, Rule: "fixed tag " + t.Rule + " in " + r.env,
-		Remedy: "a template that makes the same tag for two builds needs {number} besides, or is a moving one: see the charter"}
+	p := &problem.Problem{
+		Kind:  problem.Refused,
+		Title: "A fixed tag of this build is taken",
+		Asked: describeBuild(r.Component, r.Run, r.Commit,
+			r.Branch, r.Version),
+		Seen:   t.Repository + ":" + t.Tag + ": " + seen,
+		Rule:   "fixed tag " + t.Rule + " in " + r.env,
+		Remedy: "a template that makes the same tag for two builds needs {number} besides, or is a moving one: see the charter",
+	}
 	template, err := tagging.ParseTemplate(t.Rule)
 	if err == nil && template.Uses("number") {
 		p.Remedy = "give each run its own number; dovrak trail " + t.Repository + ":" + t.Tag + " tells how the tag came to be"
@@ -250,8 +268,22 @@ func (s *Service) nextVersion(ctx context.Context, r report) (next string, err e
 // keepBuild writes the build down, with its parts where they are known already.
 func (s *Service) keepBuild(ctx context.Context, r report, parts []store.Part) (BuildView, error) {
 	w := store.Work{ID: store.NewID(), Kind: store.KindBuild, State: store.StateOpen, RequestedBy: r.by.ID}
-	b := store.Build{WorkID: w.ID, Component: r.Component, Run: r.Run, Revision: r.Commit, Branch: r.Branch, Version: r.Version, Link: r.Link, CommitLink: r.CommitLink,
-		Source: r.Source, TriggeredBy: r.Trigger, Base: r.Base.Name, BaseDigest: r.Base.Digest.String(), Changes: r.Changes, Environment: r.env}
+	b := store.Build{
+		WorkID:      w.ID,
+		Component:   r.Component,
+		Run:         r.Run,
+		Revision:    r.Commit,
+		Branch:      r.Branch,
+		Version:     r.Version,
+		Link:        r.Link,
+		CommitLink:  r.CommitLink,
+		Source:      r.Source,
+		TriggeredBy: r.Trigger,
+		Base:        r.Base.Name,
+		BaseDigest:  r.Base.Digest.String(),
+		Changes:     r.Changes,
+		Environment: r.env,
+	}
 	if r.Image.Registry != "" {
 		w.State, b.Given = store.StateAsked, r.Image.String()
 	}
@@ -314,8 +346,16 @@ func (s *Service) tellBuild(ctx context.Context, tx store.Tx, r report, b store.
 
 // takeOver refuses what another build has, and gives up a build that did not keep the promise of the same version.
 func (s *Service) takeOver(ctx context.Context, tx store.Tx, r report) error {
+	for _, b := range r.rules.Branches {
+		if b != r.Branch && tagging.Written(b) == tagging.Written(r.Branch) && r.rules.UseBranch() {
+			return twoBranches(r, b)
+		}
+	}
 	for _, t := range r.tags {
-		others, err := tx.BuildTagsBy(ctx, t.Repository, t.Tag, uuid.Nil)
+		if t.Kind != string(tagging.Fixed) {
+			continue
+		}
+		others, err := tx.BuildsTagged(ctx, t.Repository, t.Tag)
 		if err != nil {
 			return err
 		}
@@ -328,18 +368,17 @@ func (s *Service) takeOver(ctx context.Context, tx store.Tx, r report) error {
 	return nil
 }
 
+func twoBranches(r report, other string) error {
+	return &problem.Problem{Kind: problem.Refused, Title: "Two branches would have one tag",
+		Asked: describeBuild(r.Component, r.Run, r.Commit, r.Branch, r.Version),
+		Seen:  "the branch " + other + " is written " + tagging.Written(other) + ", too", Rule: "tags with {branch} in " + r.env,
+		Remedy: "what a tag may not have is written as a hyphen: give the branch another name"}
+}
+
 func (s *Service) yields(ctx context.Context, tx store.Tx, r report, t store.BuildTag, o store.BuildWork) error {
 	template, err := tagging.ParseTemplate(t.Rule)
 	if err != nil {
 		return err
-	}
-	if t.Kind != string(tagging.Fixed) {
-		if template.Uses("branch") && o.Build.Branch != r.Branch && o.Build.Component == r.Component {
-			return &problem.Problem{Kind: problem.Refused, Title: "Two branches would have one tag", Asked: describeBuild(r.Component, r.Run, r.Commit,
-				r.Branch, r.Version), Seen: t.Repository + ":" + t.Tag + " is that of the branch " + o.Build.Branch + " (" + buildName(o.Build) + ")",
-				Rule: "moving tag " + t.Rule + " in " + r.env, Remedy: "what a tag may not have is written as a hyphen: give the branch another name"}
-		}
-		return nil
 	}
 	failed := o.Work.State == store.StateFailed || o.Work.State == store.StateIncomplete
 	if !failed || o.Build.Version == "" || o.Build.Version != r.Version || !template.Uses("version") {
@@ -356,16 +395,30 @@ func (s *Service) yields(ctx context.Context, tx store.Tx, r report, t store.Bui
 	if err := what.tell(ctx, tx, store.StateGivenUp); err != nil {
 		return err
 	}
-	return s.record(ctx, tx, buildEntry(trail.BuildGivenUp, r.by.Name, o.Build, map[string]string{"for": r.Component + "/" + number(r.Run)}))
+	return s.record(
+		ctx,
+		tx,
+		buildEntry(trail.BuildGivenUp, r.by.Name, o.Build, map[string]string{"for": r.Component + "/" + number(r.Run)}),
+	)
 }
 
 // buildSubject names a build to those who watch.
 func buildSubject(b store.Build) subject {
-	return subject{store.TopicBuild, map[string]string{"component": b.Component, "build": number(b.Run)}, store.BuildNotice(b.Component, b.Run)}
+	return subject{
+		store.TopicBuild,
+		map[string]string{"component": b.Component, "build": number(b.Run)},
+		store.BuildNotice(b.Component, b.Run),
+	}
 }
 
 func buildEntry(act trail.Act, actor string, b store.Build, more map[string]string) entry {
-	facts := map[string]string{"build": buildName(b), "commit": b.Revision, "branch": b.Branch, "version": b.Version, "digest": b.Digest.String()}
+	facts := map[string]string{
+		"build":   buildName(b),
+		"commit":  b.Revision,
+		"branch":  b.Branch,
+		"version": b.Version,
+		"digest":  b.Digest.String(),
+	}
 	for k, v := range more {
 		facts[k] = v
 	}
@@ -383,8 +436,12 @@ func (l law) wanted(b store.Build) join.Wanted {
 func (s *Service) buildFor(ctx context.Context, component string, run int64) (store.BuildWork, error) {
 	b, ok, err := s.db.BuildOf(ctx, component, run)
 	if err == nil && !ok {
-		err = &problem.Problem{Kind: problem.NotFound, Title: "There is no such build", Asked: image.Printable(component) + "/" + number(run),
-			Remedy: "report it first: dovrak build start --component " + image.Printable(component) + " --number " + number(run) + " …"}
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "There is no such build",
+			Asked:  image.Printable(component) + "/" + number(run),
+			Remedy: "report it first: dovrak build start --component " + image.Printable(component) + " --number " + number(run) + " …",
+		}
 	}
 	return b, err
 }

@@ -125,8 +125,15 @@ func (s *Service) Builds(ctx context.Context, by Actor, p store.Page, component 
 // watchFor is how long a look at a build waits for news.
 const watchFor = 30 * time.Second
 
-// BuildOf gives a build. With a state, it waits for a while until the build is in another.
-func (s *Service) BuildOf(ctx context.Context, by Actor, component string, run int64, unlike string) (BuildView, error) {
+// BuildOf gives a build. With a state, it waits for a while until the build is in another, or until enough is closed.
+func (s *Service) BuildOf(
+	ctx context.Context,
+	by Actor,
+	component string,
+	run int64,
+	unlike string,
+	enough <-chan struct{},
+) (BuildView, error) {
 	if err := by.looksAt(component); err != nil {
 		return BuildView{}, err
 	}
@@ -142,6 +149,8 @@ func (s *Service) BuildOf(ctx context.Context, by Actor, component string, run i
 		select {
 		case <-wake:
 		case <-end.C:
+			return s.viewBuild(ctx, b)
+		case <-enough:
 			return s.viewBuild(ctx, b)
 		case <-ctx.Done():
 			return BuildView{}, ctx.Err()

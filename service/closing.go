@@ -65,7 +65,10 @@ func (s *Service) CloseBuild(ctx context.Context, by Actor, component string, ru
 
 func missingParts(b store.Build, missing, required []string) error {
 	return &problem.Problem{Kind: problem.Refused, Title: "Platforms are missing", Asked: "to close " + buildName(b),
-		Seen: "no part for " + strings.Join(missing, ", "), Rule: "required platforms of " + b.Component + ": " + strings.Join(required, ", "),
+		Seen: "no part for " + strings.Join(
+			missing,
+			", ",
+		), Rule: "required platforms of " + b.Component + ": " + strings.Join(required, ", "),
 		Remedy: "report them: dovrak build part " + buildName(b) + " --platform " + missing[0] + " --image …"}
 }
 
@@ -94,7 +97,11 @@ func (s *Service) RunBuild(ctx context.Context, work uuid.UUID) error {
 			if err := tx.CountTry(ctx, work); err != nil {
 				return err
 			}
-			return s.record(ctx, tx, buildEntry(trail.BuildFailed, b.RequesterName, b.Build, map[string]string{"problem": p.Title, "rule": p.Rule}))
+			return s.record(
+				ctx,
+				tx,
+				buildEntry(trail.BuildFailed, b.RequesterName, b.Build, map[string]string{"problem": p.Title, "rule": p.Rule}),
+			)
 		})
 }
 
@@ -121,6 +128,11 @@ func (s *Service) runBuild(ctx context.Context, sh *shift, b store.BuildWork) er
 			return err
 		}
 		places = append(places, at)
+	}
+	if len(places) == 0 {
+		return &problem.Problem{Kind: problem.Refused, Title: "The build has nowhere to go", Asked: buildName(b.Build),
+			Seen: "the charter has no place in " + b.Build.Environment + " any more", Rule: "builds go to the first environment of their route",
+			Remedy: "have the charter name one, and close the build again"}
 	}
 	if err := s.assemble(ctx, sh, parts, index, places); err != nil {
 		return err
@@ -266,8 +278,13 @@ func (s *Service) putIndex(ctx context.Context, to spot, index image.Manifest) e
 		}
 	}
 	if !there {
-		return &problem.Problem{Kind: problem.RegistryError, Title: "The registry took the index and does not have it", Asked: index.Digest.String(),
-			Where: to.ref.In(), Remedy: "close the build again; if it stays, look at the registry's storage"}
+		return &problem.Problem{
+			Kind:   problem.RegistryError,
+			Title:  "The registry took the index and does not have it",
+			Asked:  index.Digest.String(),
+			Where:  to.ref.In(),
+			Remedy: "close the build again; if it stays, look at the registry's storage",
+		}
 	}
 	return s.db.Hold(ctx, to.at(), index.Digest, true)
 }
@@ -312,9 +329,15 @@ func (s *Service) wholeThere(ctx context.Context, p placed, to spot, tree plan.T
 	if len(lacking) == 0 {
 		return s.db.Hold(ctx, to.at(), p.Root.Digest, true)
 	}
-	return &problem.Problem{Kind: problem.Refused, Title: "A part is not whole in the registry", Asked: p.Root.Digest.String() + " for " + p.Claimed.String(),
-		Seen: fmt.Sprintf("%d pieces are not there: %s", len(lacking), lacking[0]), Where: to.ref.In(), Rule: "content first, tags last",
-		Remedy: "push the part again, and close the build again"}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "A part is not whole in the registry",
+		Asked:  p.Root.Digest.String() + " for " + p.Claimed.String(),
+		Seen:   fmt.Sprintf("%d pieces are not there: %s", len(lacking), lacking[0]),
+		Where:  to.ref.In(),
+		Rule:   "content first, tags last",
+		Remedy: "push the part again, and close the build again",
+	}
 }
 
 // maxReferring bounds how deep what refers to what refers to a part is followed.
@@ -413,8 +436,12 @@ func (s *Service) stays(ctx context.Context, sh *shift, b store.BuildWork, w wis
 		if err := sh.what.tell(ctx, tx, ""); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entry{act: trail.TagStays, actor: b.RequesterName, subject: w.ref().String(), component: b.Build.Component,
-			work: &b.Work.ID, facts: map[string]string{"build": buildName(b.Build), "digest": w.to.Digest.String(), "means": means.String(),
-				"rule": problem.From(why).Rule, "why": t.Why}})
+		return s.record(
+			ctx,
+			tx,
+			entry{act: trail.TagStays, actor: b.RequesterName, subject: w.ref().String(), component: b.Build.Component,
+				work: &b.Work.ID, facts: map[string]string{"build": buildName(b.Build), "digest": w.to.Digest.String(), "means": means.String(),
+					"rule": problem.From(why).Rule, "why": t.Why}},
+		)
 	})
 }

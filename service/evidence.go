@@ -48,7 +48,10 @@ func (n NewVouch) check() error {
 	case len(n.Note) > maxBecause || image.Visible(n.Note) != n.Note:
 		return bad("a note that is too long, or not text", "say it in 2000 bytes, and link to the rest")
 	case len(n.Report) > evidence.MaxReport:
-		return bad(fmt.Sprintf("a report of %d bytes", len(n.Report)), "a report has at most 4 MiB; keep it elsewhere, and link to it: --link")
+		return bad(
+			fmt.Sprintf("a report of %d bytes", len(n.Report)),
+			"a report has at most 4 MiB; keep it elsewhere, and link to it: --link",
+		)
 	case n.ReportName != "" && (len(n.ReportName) > maxWord || path.Base(n.ReportName) != n.ReportName || image.Printable(n.ReportName) != n.ReportName):
 		return bad("the report's name "+image.Printable(n.ReportName), "give a file's name without its path")
 	case n.Life < 0 || n.Life > maxVouchLife || n.Life > 0 && n.Life < time.Minute:
@@ -77,8 +80,17 @@ func (s *Service) Vouch(ctx context.Context, by Actor, n NewVouch) (store.Vouch,
 	if _, err := s.present(ctx, at, n.Image); err != nil {
 		return store.Vouch{}, err
 	}
-	v := store.Vouch{Digest: n.Image.Digest, Repository: at.ref.In(), Claim: n.Claim, Verdict: string(n.Verdict), Link: n.Link, Note: n.Note,
-		Report: n.Report, ReportName: n.ReportName, ActorID: by.ID}
+	v := store.Vouch{
+		Digest:     n.Image.Digest,
+		Repository: at.ref.In(),
+		Claim:      n.Claim,
+		Verdict:    string(n.Verdict),
+		Link:       n.Link,
+		Note:       n.Note,
+		Report:     n.Report,
+		ReportName: n.ReportName,
+		ActorID:    by.ID,
+	}
 	if n.Platform != nil {
 		whole, err := s.describe(ctx, at, n.Image.Digest)
 		if err != nil {

@@ -53,8 +53,10 @@ func (s *Service) AskJoin(ctx context.Context, by Actor, n NewJoin) (Asked, erro
 		}
 		rows = append(rows, store.JoinPart{Platform: p.Claimed.String(), Repository: p.at.ref.In(), Digest: p.Root.Digest})
 	}
-	w := store.JoinWork{Work: store.Work{ID: store.NewID(), Kind: store.KindJoin, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because},
-		Join: store.Join{RegistryID: to.conn.ID, Repository: to.ref.Repository, Tag: n.To.Tag, Parts: rows}}
+	w := store.JoinWork{
+		Work: store.Work{ID: store.NewID(), Kind: store.KindJoin, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because},
+		Join: store.Join{RegistryID: to.conn.ID, Repository: to.ref.Repository, Tag: n.To.Tag, Parts: rows},
+	}
 	w.Join.WorkID = w.Work.ID
 	made, err := s.draftJoin(ctx, w)
 	if err != nil {
@@ -131,7 +133,13 @@ func (s *Service) draftJoin(ctx context.Context, w store.JoinWork) (joinDraft, e
 	want := join.Wanted{Component: to.ref.In(), WarnOnly: true, Facts: alike(out.parts)}
 	if h := law.HomeOf(to.ref); h.Component != "" {
 		comp := law.Components[h.Component]
-		want = join.Wanted{Component: h.Component, Required: comp.Platforms, Optional: comp.Optional, WarnOnly: comp.LabelsWarn(), Facts: alike(out.parts)}
+		want = join.Wanted{
+			Component: h.Component,
+			Required:  comp.Platforms,
+			Optional:  comp.Optional,
+			WarnOnly:  comp.LabelsWarn(),
+			Facts:     alike(out.parts),
+		}
 	}
 	if out.index, out.warnings, err = want.Join(bare(out.parts)); err != nil {
 		return out, err
@@ -153,7 +161,11 @@ func alike(parts []placed) join.Facts {
 		}
 		return v
 	}
-	return join.Facts{Version: same(ocispec.AnnotationVersion), Revision: same(ocispec.AnnotationRevision), Source: same(ocispec.AnnotationSource)}
+	return join.Facts{
+		Version:  same(ocispec.AnnotationVersion),
+		Revision: same(ocispec.AnnotationRevision),
+		Source:   same(ocispec.AnnotationSource),
+	}
 }
 
 // RunJoin does a join that was asked for, unless another process does.
@@ -197,8 +209,12 @@ func (s *Service) runJoin(ctx context.Context, sh *shift, w store.JoinWork) erro
 		for _, p := range d.parts {
 			facts["part "+p.Claimed.String()] = p.Root.Digest.String()
 		}
-		return s.record(ctx, tx, entry{act: trail.PartsJoined, actor: w.RequesterName, sealed: map[string]string{"because": w.Work.Because},
-			facts: facts, subject: d.wish.ref().String(), component: law.HomeOf(d.wish.at.ref).Component, work: &w.Work.ID})
+		return s.record(
+			ctx,
+			tx,
+			entry{act: trail.PartsJoined, actor: w.RequesterName, sealed: map[string]string{"because": w.Work.Because},
+				facts: facts, subject: d.wish.ref().String(), component: law.HomeOf(d.wish.at.ref).Component, work: &w.Work.ID},
+		)
 	})
 }
 

@@ -236,8 +236,12 @@ func (s *Service) givenParts(ctx context.Context, r report) ([]store.Part, error
 	}
 	var out []store.Part
 	for _, part := range read {
-		p := store.Part{Platform: spelled(r.law.Components[r.Component].Platforms, part.Claimed), Repository: at.ref.In(), Digest: part.Image.Digest,
-			ReportedBy: r.by.ID}
+		p := store.Part{
+			Platform:   spelled(r.law.Components[r.Component].Platforms, part.Claimed),
+			Repository: at.ref.In(),
+			Digest:     part.Image.Digest,
+			ReportedBy: r.by.ID,
+		}
 		if p.Warnings, err = r.law.wanted(b).Check(part); err != nil {
 			return nil, err
 		}
@@ -302,6 +306,10 @@ func (s *Service) MarkDue(ctx context.Context, work uuid.UUID) error {
 			return err
 		}
 		missing := law.wanted(b.Build).Missing(platformsOf(parts))
-		return s.record(ctx, tx, buildEntry(trail.BuildIncomplete, "dovrak", b.Build, map[string]string{"missing": strings.Join(missing, ", ")}))
+		return s.record(
+			ctx,
+			tx,
+			buildEntry(trail.BuildIncomplete, "dovrak", b.Build, map[string]string{"missing": strings.Join(missing, ", ")}),
+		)
 	})
 }

@@ -78,7 +78,11 @@ type PipelineSession struct {
 // SignInPipeline trades a token that a pipeline's own issuer made for one of Dovrak's, for an hour. Each token counts once.
 func (s *Service) SignInPipeline(ctx context.Context, raw string) (PipelineSession, error) {
 	if !s.issuers.tries.Allow() {
-		return PipelineSession{}, &problem.Problem{Kind: problem.Busy, Title: "Too many pipelines sign in at this moment", Remedy: "ask again in a second"}
+		return PipelineSession{}, &problem.Problem{
+			Kind:   problem.Busy,
+			Title:  "Too many pipelines sign in at this moment",
+			Remedy: "ask again in a second",
+		}
 	}
 	law, err := s.law(ctx)
 	if err != nil {
@@ -90,7 +94,11 @@ func (s *Service) SignInPipeline(ctx context.Context, raw string) (PipelineSessi
 	}
 	name, p, ok := law.PipelineOf(issuer)
 	if !ok {
-		return PipelineSession{}, notIn("the issuer "+image.Printable(issuer), "", "have the charter name it, under pipelines; docs/pipelines.md tells how")
+		return PipelineSession{}, notIn(
+			"the issuer "+image.Printable(issuer),
+			"",
+			"have the charter name it, under pipelines; docs/pipelines.md tells how",
+		)
 	}
 	now, err := s.db.Now(ctx)
 	if err != nil {
@@ -102,9 +110,15 @@ func (s *Service) SignInPipeline(ctx context.Context, raw string) (PipelineSessi
 	}
 	components := p.ComponentsFor(claims)
 	if len(components) == 0 {
-		return PipelineSession{}, &problem.Problem{Kind: problem.NotPermitted, Title: "This pipeline may report for nothing", Asked: "as " +
-			image.Printable(token.Subject), Seen: "claims that fit no condition", Rule: "pipeline " + name + ": " + p.Wanted(),
-			Remedy: "run the pipeline where its claims fit, or have the charter name them"}
+		return PipelineSession{}, &problem.Problem{
+			Kind:  problem.NotPermitted,
+			Title: "This pipeline may report for nothing",
+			Asked: "as " +
+				image.Printable(token.Subject),
+			Seen:   "claims that fit no condition",
+			Rule:   "pipeline " + name + ": " + p.Wanted(),
+			Remedy: "run the pipeline where its claims fit, or have the charter name them",
+		}
 	}
 	return s.admit(ctx, name, token, raw, components)
 }
@@ -113,7 +127,11 @@ func (s *Service) SignInPipeline(ctx context.Context, raw string) (PipelineSessi
 func issuerOf(raw string) (string, error) {
 	parts := strings.Split(raw, ".")
 	if len(raw) > maxIssuerToken || len(parts) != 3 {
-		return "", notIn("no JSON Web Token", "", "hand in the token that the pipeline's own system issues for the audience dovrak is given in the charter")
+		return "", notIn(
+			"no JSON Web Token",
+			"",
+			"hand in the token that the pipeline's own system issues for the audience dovrak is given in the charter",
+		)
 	}
 	var claims struct {
 		Issuer string `json:"iss"`
@@ -133,12 +151,20 @@ func notIn(seen, rule, remedy string) error {
 }
 
 // verify checks signature, issuer, audience and times, by the database's clock.
-func (s *Service) verify(ctx context.Context, name string, p charter.Pipeline, raw string, now time.Time) (*oidc.IDToken, map[string]any, error) {
+func (s *Service) verify(
+	ctx context.Context,
+	name string,
+	p charter.Pipeline,
+	raw string,
+	now time.Time,
+) (*oidc.IDToken, map[string]any, error) {
 	provider, err := s.issuers.to(ctx, p.Issuer)
 	if err != nil {
 		s.log.WarnContext(ctx, "an issuer cannot be asked", "pipeline", name, "issuer", p.Issuer, "error", err)
 		return nil, nil, (&problem.Problem{Kind: problem.Unreachable, Title: "The issuer cannot be asked for its keys", Asked: "pipeline " + name,
-			Where: p.Issuer, Seen: image.Printable(err.Error()), Remedy: "see that the service reaches it, and sign in again"}).Because(err)
+			Where: p.Issuer, Seen: image.Printable(err.Error()), Remedy: "see that the service reaches it, and sign in again"}).Because(
+			err,
+		)
 	}
 	verifier := provider.Verifier(&oidc.Config{ClientID: p.Audience, Now: func() time.Time { return now }})
 	token, err := verifier.Verify(ctx, raw)
@@ -147,7 +173,11 @@ func (s *Service) verify(ctx context.Context, name string, p charter.Pipeline, r
 		return nil, nil, notIn("a token that expired at "+stamp(late.Expiry), rule, "have a new one issued")
 	}
 	if err != nil {
-		return nil, nil, notIn(image.Printable(strings.TrimPrefix(err.Error(), "oidc: ")), rule, "have one issued by that issuer, for that audience")
+		return nil, nil, notIn(
+			image.Printable(strings.TrimPrefix(err.Error(), "oidc: ")),
+			rule,
+			"have one issued by that issuer, for that audience",
+		)
 	}
 	claims := map[string]any{}
 	if err := token.Claims(&claims); err != nil {
@@ -158,7 +188,11 @@ func (s *Service) verify(ctx context.Context, name string, p charter.Pipeline, r
 		from = time.Unix(int64(nbf), 0)
 	}
 	if from.After(now.Add(clockDifference)) {
-		return nil, nil, notIn("a token from the future: it counts from "+stamp(from), rule, "set the issuer's clock; here it is "+stamp(now))
+		return nil, nil, notIn(
+			"a token from the future: it counts from "+stamp(from),
+			rule,
+			"set the issuer's clock; here it is "+stamp(now),
+		)
 	}
 	return token, claims, nil
 }
@@ -176,7 +210,11 @@ func (s *Service) admit(ctx context.Context, name string, token *oidc.IDToken, r
 			return err
 		}
 		if !fresh {
-			return notIn("a token that signed in before", "a token signs in once", "have a new one issued for each run; what it gave counts for an hour")
+			return notIn(
+				"a token that signed in before",
+				"a token signs in once",
+				"have a new one issued for each run; what it gave counts for an hour",
+			)
 		}
 		if err := tx.Lock(ctx, "actor "+out.Name); err != nil {
 			return err

@@ -9,7 +9,6 @@ import (
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/core/tagging"
-	"dovrak/core/trail"
 	"dovrak/failpoint"
 	"dovrak/registry"
 	"dovrak/store"
@@ -53,9 +52,11 @@ func (s *Service) Point(ctx context.Context, by Actor, img image.Reference, tags
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.factsOf(ctx, at, m.Digest)
-	if err != nil {
-		return nil, err
+	var facts tagging.Facts
+	if rules.Environment != "" {
+		if facts, err = s.factsOf(ctx, at, m.Digest); err != nil {
+			return nil, err
+		}
 	}
 	w := wish{at: at, to: m, by: by, because: because, rules: rules, facts: facts}
 	if by.Kind == "pipeline" { // bound to the order of its builds, as a build is
@@ -193,7 +194,9 @@ func (s *Service) judge(ctx context.Context, w wish, from digest.Digest) error {
 		if c.CacheOnly, err = s.cacheOnly(ctx, w); err != nil {
 			return err
 		}
-		if moves := w.rules.Of(w.tag, w.facts).Moves; from != "" && from != w.to.Digest && (moves == tagging.MovesAny || moves == tagging.MovesForward) {
+		moves := w.rules.Of(w.tag, w.facts).Moves
+		compared := moves == tagging.MovesForward || moves == tagging.MovesAny && w.mover == tagging.ByBuild
+		if from != "" && from != w.to.Digest && compared {
 			if c.Means, err = s.factsOf(ctx, w.at, from); err != nil && !absent(err) { // what it means may be gone
 				return err
 			}
@@ -412,137 +415,4 @@ func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen t
 		return err
 	})
 	return c, err
-}
-
-// conclude asks the registry what the tag means now and writes the outcome down.
-func (s *Service) conclude(
-	ctx context.Context,
-	at spot,
-	c store.TagChange,
-	how tagging.Answer,
-	lease store.TagLease,
-) (tagging.Outcome, error) {
-	look, cancel := context.WithTimeout(ctx, lookDeadline)
-	now, seen, err := s.means(look, at, c.Tag)
-	cancel()
-	if err != nil {
-		return tagging.Open, nil // the registry cannot be asked: it stays an intent, and is settled when the lease is over
-	}
-	var from digest.Digest
-	if c.FromDigest != nil {
-		from = *c.FromDigest
-	}
-	o := tagging.Resolve(from, c.ToDigest, now, how)
-	if o == tagging.Open {
-		return o, nil
-	}
-	return o, s.writeOutcome(ctx, at, c, o, now, seen, lease)
-}
-
-var actOf = map[tagging.Outcome]trail.Act{
-	tagging.Done:      trail.TagPointed,
-	tagging.NotDone:   trail.TagNotPointed,
-	tagging.Overtaken: trail.TagOvertaken,
-	tagging.Unknown:   trail.TagUnknown,
-}
-
-func (s *Service) writeOutcome(
-	ctx context.Context,
-	at spot,
-	c store.TagChange,
-	o tagging.Outcome,
-	now digest.Digest,
-	seen time.Time,
-	lease store.TagLease,
-) error {
-	law, err := s.lawIfAny(ctx)
-	if err != nil {
-		return err
-	}
-	return s.db.Tx(ctx, func(tx store.Tx) error {
-		written, err := tx.SettleChange(ctx, c, o, seen, lease.Fence)
-		if err != nil || !written {
-			return err
-		}
-		actor, _, err := tx.ActorByID(ctx, c.ActorID)
-		if err != nil {
-			return err
-		}
-		facts := map[string]string{"change": number(c.Number), "to": c.ToDigest.String(),
-			"unseen from": stamp(c.SeenBeforeAt), "unseen until": stamp(seen)}
-		if c.FromDigest != nil {
-			facts["from"] = c.FromDigest.String()
-		}
-		if o == tagging.Overtaken {
-			facts["seen"] = now.String()
-		}
-		if err := partOf(ctx, tx, c, facts); err != nil {
-			return err
-		}
-		tag := at.ref
-		tag.Tag = c.Tag
-		home := law.HomeOf(at.ref)
-		news := map[string]string{"tag": tag.String(), "component": home.Component, "outcome": string(o)}
-		if err := tx.Tell(ctx, store.TopicTag, news); err != nil {
-			return err
-		}
-		act := actOf[o]
-		if o == tagging.Done && c.ToDigest == "" {
-			act = trail.TagRemoved
-		}
-		return s.record(ctx, tx, entry{act: act, actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
-			subject: tag.String(), component: home.Component, work: c.WorkID})
-	})
-}
-
-// partOf adds to a change's facts what it is part of: a promotion, or a build.
-func partOf(ctx context.Context, tx store.Tx, c store.TagChange, facts map[string]string) error {
-	if c.Together != nil {
-		facts["together"] = c.Together.String()
-	}
-	if c.WorkID == nil {
-		return nil
-	}
-	p, ok, err := tx.PromotionByWork(ctx, *c.WorkID)
-	if err != nil {
-		return err
-	}
-	if ok {
-		facts["promotion"] = number(p.Promotion.Number)
-		return nil
-	}
-	b, ok, err := tx.BuildByWork(ctx, *c.WorkID)
-	if ok {
-		facts["build"] = buildName(b.Build)
-	}
-	return err
-}
-
-// settleLeased resolves a dead writer's change. The caller holds the lease, so the writer's deadline is over.
-func (s *Service) settleLeased(ctx context.Context, at spot, c store.TagChange, lease store.TagLease) error {
-	o, err := s.conclude(context.WithoutCancel(ctx), at, c, tagging.Refused, lease)
-	if err != nil {
-		return err
-	}
-	if o != tagging.Open {
-		return nil
-	}
-	if c.Outcome == nil {
-		now, err := s.db.Now(ctx)
-		if err == nil {
-			err = s.writeOutcome(ctx, at, c, tagging.Unknown, "", now, lease)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return &problem.Problem{
-		Kind:   problem.Unreachable,
-		Title:  "It cannot be told what this tag means",
-		Asked:  at.ref.In() + ":" + c.Tag,
-		Seen:   "a change of it without an outcome, and a registry that does not answer",
-		Where:  at.String(),
-		Rule:   "an unknown outcome blocks the tag",
-		Remedy: "see that the registry is up, then ask again: the change is resolved by asking the registry first",
-	}
 }

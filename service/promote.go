@@ -109,8 +109,15 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 		return "", err
 	}
 	if c := img.Contradiction(); c != "" {
-		return "", &problem.Problem{Kind: problem.Altered, Title: "The image contradicts itself", Asked: n.Component + " to " + n.To, Seen: c,
-			Where: d.from.ref.In(), Rule: "an image is for the platform that its index says", Remedy: "have whoever built it push it again"}
+		return "", &problem.Problem{
+			Kind:   problem.Altered,
+			Title:  "The image contradicts itself",
+			Asked:  n.Component + " to " + n.To,
+			Seen:   c,
+			Where:  d.from.ref.In(),
+			Rule:   "an image is for the platform that its index says",
+			Remedy: "have whoever built it push it again",
+		}
 	}
 	var own image.Platform
 	if !root.Index && len(img.Members) == 1 {

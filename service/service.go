@@ -115,8 +115,17 @@ func New(o Options) *Service {
 	if o.Secrets == nil {
 		o.Secrets = &secrets.Sources{}
 	}
-	return &Service{db: o.Store, link: o.Link, key: o.Key, queue: o.Queue, log: o.Log, issuers: newIssuers(), turns: &turns{by: map[string]*turn{}}, conns: &connections{db: o.Store, key: o.Key,
-		secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}}}
+	return &Service{
+		db:      o.Store,
+		link:    o.Link,
+		key:     o.Key,
+		queue:   o.Queue,
+		log:     o.Log,
+		issuers: newIssuers(),
+		turns:   &turns{by: map[string]*turn{}},
+		conns: &connections{db: o.Store, key: o.Key,
+			secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}},
+	}
 }
 
 // Ready reports whether the service can do its work: whether the database answers.

@@ -210,8 +210,14 @@ func (i Image) noMember(title string, p image.Platform) error {
 	if len(i.Members) == 0 {
 		seen = "no image to run: " + string(i.Kind)
 	}
-	return &problem.Problem{Kind: problem.NotFound, Title: title, Asked: i.Ref.String() + " as " + p.String(), Seen: seen, Where: i.Ref.In(),
-		Remedy: "name one of them, or build the image for it"}
+	return &problem.Problem{
+		Kind:   problem.NotFound,
+		Title:  title,
+		Asked:  i.Ref.String() + " as " + p.String(),
+		Seen:   seen,
+		Where:  i.Ref.In(),
+		Remedy: "name one of them, or build the image for it",
+	}
 }
 
 // Raw gives the very bytes of a manifest or, for an image of one platform, of its config, with their media type.

@@ -136,10 +136,16 @@ func (s *Service) readNew(ctx context.Context, at spot, rows []store.Sighting) (
 			_, err := s.describe(reading, at, d)
 			if problem.Is(err, problem.Altered) {
 				p := problem.From(err)
-				err = s.db.Summarise(reading, store.Summary{Digest: d, Kind: "unreadable", Platforms: []string{}, Problem: p.Title + ": " + p.Seen})
+				err = s.db.Summarise(
+					reading,
+					store.Summary{Digest: d, Kind: "unreadable", Platforms: []string{}, Problem: p.Title + ": " + p.Seen},
+				)
 			}
 			if absent(err) { // an image whose parts are not there any more
-				err = s.db.Summarise(reading, store.Summary{Digest: d, Kind: "unreadable", Platforms: []string{}, Problem: "parts of it are not there"})
+				err = s.db.Summarise(
+					reading,
+					store.Summary{Digest: d, Kind: "unreadable", Platforms: []string{}, Problem: "parts of it are not there"},
+				)
 			}
 			return firstOf(err, s.db.Hold(reading, at.at(), d, false))
 		})
@@ -182,7 +188,11 @@ func (s *Service) Tags(ctx context.Context, by Actor, ref image.Reference, q Tag
 	if q.Match != "" {
 		like = glob.Like()
 	}
-	rows, err := s.db.Tags(ctx, at.at(), store.TagQuery{Like: like, Order: q.Order, After: q.After, Ascending: q.Ascending, Limit: q.Limit})
+	rows, err := s.db.Tags(
+		ctx,
+		at.at(),
+		store.TagQuery{Like: like, Order: q.Order, After: q.After, Ascending: q.Ascending, Limit: q.Limit},
+	)
 	if err != nil {
 		return TagList{}, err
 	}

@@ -58,8 +58,12 @@ func (s *Service) AskTakeIn(ctx context.Context, by Actor, name, pattern, key st
 		return Asked{}, err
 	}
 	if pattern != "" && !repositoryPattern.MatchString(pattern) {
-		return Asked{}, &problem.Problem{Kind: problem.Malformed, Title: "This is not a pattern of repositories", Asked: image.Printable(pattern),
-			Remedy: "use the letters of repositories, * for any but / and ? for one, e.g. live/*"}
+		return Asked{}, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "This is not a pattern of repositories",
+			Asked:  image.Printable(pattern),
+			Remedy: "use the letters of repositories, * for any but / and ? for one, e.g. live/*",
+		}
 	}
 	a := ask{key, hashOf("take-in", name, pattern)}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
@@ -233,8 +237,15 @@ func (s *Service) report(ctx context.Context, r store.Registry, work uuid.UUID) 
 	if err != nil {
 		return TakenIn{}, err
 	}
-	out := TakenIn{Repositories: e.Repositories, Tags: e.Tags, Images: e.Images, Size: e.Size, Sharing: e.Sharing, Unreadable: e.Unreadable,
-		Examples: []string{}}
+	out := TakenIn{
+		Repositories: e.Repositories,
+		Tags:         e.Tags,
+		Images:       e.Images,
+		Size:         e.Size,
+		Sharing:      e.Sharing,
+		Unreadable:   e.Unreadable,
+		Examples:     []string{},
+	}
 	if out.Platforms, err = s.db.PlatformsOf(ctx, r.ID, work); err != nil {
 		return out, err
 	}

@@ -122,9 +122,18 @@ func (q Queries) BuildOf(ctx context.Context, component string, run int64) (Buil
 // Builds lists builds, newest first; of one component where it is named, and only those whose promised version no image
 // keeps where that is asked.
 func (q Queries) Builds(ctx context.Context, p Page, component string, promised bool) ([]BuildWork, error) {
-	return paged[BuildWork](ctx, q, buildFrom, p, `(? = '' OR d.component = ?) AND (NOT CAST(? AS boolean) OR d.version <> '' AND w.state <> 'given up'
+	return paged[BuildWork](
+		ctx,
+		q,
+		buildFrom,
+		p,
+		`(? = '' OR d.component = ?) AND (NOT CAST(? AS boolean) OR d.version <> '' AND w.state <> 'given up'
 		AND NOT EXISTS (SELECT 1 FROM builds k JOIN works kw ON kw.id = k.work_id
-			WHERE k.component = d.component AND k.version = d.version AND kw.state = 'verified'))`, component, component, promised)
+			WHERE k.component = d.component AND k.version = d.version AND kw.state = 'verified'))`,
+		component,
+		component,
+		promised,
+	)
 }
 
 // BuildsByVersion lists the builds of a component that promised a version, newest first.
@@ -142,7 +151,8 @@ func (q Queries) buildsBefore(ctx context.Context, b Build) ([]BuildWork, error)
 	var rows []BuildWork
 	return rows, q.g.WithContext(ctx).Table(buildFrom).Select("w.*, d.*, a.name AS requester_name").
 		Where("d.component = ? AND d.run < ? AND w.state = 'verified'", b.Component, b.Run).
-		Clauses(clause.OrderBy{Expression: clause.Expr{SQL: "d.branch = ? DESC, d.run DESC", Vars: []any{b.Branch}}}).Limit(1).Find(&rows).Error
+		Clauses(clause.OrderBy{Expression: clause.Expr{SQL: "d.branch = ? DESC, d.run DESC", Vars: []any{b.Branch}}}).
+		Limit(1).Find(&rows).Error
 }
 
 // BuildsBetween lists the verified builds of a component whose run is above one and up to another, oldest first.
@@ -162,7 +172,16 @@ func (q Queries) BuildsMaking(ctx context.Context, ds []digest.Digest) ([]BuildW
 
 // BuildsNamed lists builds by their number, or by the beginning of their commit, newest first.
 func (q Queries) BuildsNamed(ctx context.Context, run int64, revision string, limit int) ([]BuildWork, error) {
-	return paged[BuildWork](ctx, q, buildFrom, Page{Limit: limit}, "d.run = ? OR ? <> '' AND d.revision LIKE ?", run, revision, revision+"%")
+	return paged[BuildWork](
+		ctx,
+		q,
+		buildFrom,
+		Page{Limit: limit},
+		"d.run = ? OR ? <> '' AND d.revision LIKE ?",
+		run,
+		revision,
+		revision+"%",
+	)
 }
 
 // Branches lists the branches of a component's builds.
@@ -172,10 +191,10 @@ func (q Queries) Branches(ctx context.Context, component string) ([]string, erro
 		Limit(2000).Pluck("branch", &out).Error
 }
 
-// BuildTagsBy lists the tags of one name that builds other than this one get or got in a repository.
-func (q Queries) BuildTagsBy(ctx context.Context, repository, tag string, other uuid.UUID) ([]BuildWork, error) {
+// BuildsTagged lists the builds that get or got a tag in a repository, newest first. Those that were given up do not count.
+func (q Queries) BuildsTagged(ctx context.Context, repository, tag string) ([]BuildWork, error) {
 	return paged[BuildWork](ctx, q, buildFrom+" JOIN build_tags bt ON bt.work_id = w.id", Page{Limit: 10},
-		"bt.repository = ? AND bt.tag = ? AND w.id <> ? AND w.state <> 'given up'", repository, tag, other)
+		"bt.repository = ? AND bt.tag = ? AND w.state <> 'given up'", repository, tag)
 }
 
 // AddPart keeps a part. A platform that has one already is an error.
@@ -210,8 +229,10 @@ func (t Tx) SetBuildTags(ctx context.Context, work uuid.UUID, tags []BuildTag) e
 
 // SettleBuildTag keeps what came of one tag of a build.
 func (t Tx) SettleBuildTag(ctx context.Context, b BuildTag) error {
-	return t.g.WithContext(ctx).Exec("UPDATE build_tags SET outcome = ?, why = ?, change = ? WHERE work_id = ? AND repository = ? AND tag = ?",
-		b.Outcome, b.Why, b.Change, b.WorkID, b.Repository, b.Tag).Error
+	return t.g.WithContext(ctx).
+		Exec("UPDATE build_tags SET outcome = ?, why = ?, change = ? WHERE work_id = ? AND repository = ? AND tag = ?",
+			b.Outcome, b.Why, b.Change, b.WorkID, b.Repository, b.Tag).
+		Error
 }
 
 // SetBuildImage keeps the image that came of a build.
@@ -231,8 +252,11 @@ func (t Tx) CountTry(ctx context.Context, work uuid.UUID) error {
 // Tries counts the failed tries of all builds of a component that promised a version; those that were left incomplete count.
 func (q Queries) Tries(ctx context.Context, component, version string) (int64, error) {
 	var n int64
-	err := q.g.WithContext(ctx).Raw(`SELECT coalesce(sum(greatest(b.tries, CASE WHEN w.state IN ('incomplete', 'given up') THEN 1 ELSE 0 END)), 0)
-		FROM builds b JOIN works w ON w.id = b.work_id WHERE b.component = ? AND b.version = ?`, component, version).Scan(&n).Error
+	err := q.g.WithContext(ctx).
+		Raw(`SELECT coalesce(sum(greatest(b.tries, CASE WHEN w.state IN ('incomplete', 'given up') THEN 1 ELSE 0 END)), 0)
+		FROM builds b JOIN works w ON w.id = b.work_id WHERE b.component = ? AND b.version = ?`, component, version).
+		Scan(&n).
+		Error
 	return n, err
 }
 

@@ -421,7 +421,10 @@ func TestSightings(t *testing.T) {
 	one, two := digest.FromString("one"), digest.FromString("two")
 	see := func(n int, d *digest.Digest) {
 		t.Helper()
-		must(t, s.See(ctx, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: "live", Digest: d, SeenAt: minute(n)}))
+		must(
+			t,
+			s.See(ctx, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: "live", Digest: d, SeenAt: minute(n)}),
+		)
 	}
 	for i, step := range []struct {
 		at     int
@@ -441,7 +444,8 @@ func TestSightings(t *testing.T) {
 		see(step.at, step.digest)
 		got, _, err := s.Sighting(ctx, at, "live")
 		must(t, err)
-		if !same(got.Digest, step.means) || !same(got.WasDigest, step.was) || step.was != nil && !got.WasSeenAt.Equal(minute(step.wasAt)) {
+		if !same(got.Digest, step.means) || !same(got.WasDigest, step.was) ||
+			step.was != nil && !got.WasSeenAt.Equal(minute(step.wasAt)) {
 			t.Errorf("step %d: %+v", i, got)
 		}
 		rows, err := s.Tags(ctx, at, store.TagQuery{Order: "version", Limit: 10})
@@ -464,8 +468,11 @@ func TestTagLists(t *testing.T) {
 	for i := range 25 {
 		d := digest.FromString(fmt.Sprint(i / 2)) // two tags an image
 		must(t, s.Summarise(ctx, store.Summary{Digest: d, Kind: "image", Size: int64(i / 2 * 10), Platforms: []string{}}))
-		rows = append(rows, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: fmt.Sprintf("build-%d", i), Digest: &d,
-			SeenAt: began.Add(time.Second)})
+		rows = append(
+			rows,
+			store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: fmt.Sprintf("build-%d", i), Digest: &d,
+				SeenAt: began.Add(time.Second)},
+		)
 	}
 	must(t, s.SeeAll(ctx, rows))
 	for _, q := range []store.TagQuery{{Order: "version"}, {Order: "name"}, {Order: "size"}, {Order: "age"}, {Order: "version", Ascending: true},
@@ -487,7 +494,8 @@ func TestTagLists(t *testing.T) {
 		if q.Order == "name" {
 			first = "build-9"
 		}
-		if distinct := slices.Compact(slices.Sorted(slices.Values(seen))); len(seen) != 25 || len(distinct) != 25 || q.Order != "age" && seen[0] != first {
+		if distinct := slices.Compact(slices.Sorted(slices.Values(seen))); len(seen) != 25 || len(distinct) != 25 ||
+			q.Order != "age" && seen[0] != first {
 			t.Errorf("%+v: %d tags, %d of them once, the first %s", q, len(seen), len(distinct), seen[0])
 		}
 	}
@@ -498,9 +506,24 @@ func TestTagLists(t *testing.T) {
 	if _, err := s.Tags(ctx, at, store.TagQuery{Order: "tag; DROP TABLE sightings", Limit: 1}); err == nil {
 		t.Error("an order that is none")
 	}
-	must(t, s.See(ctx, store.Sighting{RegistryID: at.RegistryID, Repository: at.Repository, Tag: "build-3", Digest: rows[3].Digest, SeenAt: began.Add(time.Hour)}))
+	must(
+		t,
+		s.See(
+			ctx,
+			store.Sighting{
+				RegistryID: at.RegistryID,
+				Repository: at.Repository,
+				Tag:        "build-3",
+				Digest:     rows[3].Digest,
+				SeenAt:     began.Add(time.Hour),
+			},
+		),
+	)
 	must(t, s.Tx(ctx, func(tx store.Tx) error {
-		return tx.EndSurvey(ctx, store.Survey{RegistryID: at.RegistryID, Repository: at.Repository, BeganAt: began.Add(time.Minute), Tags: 1})
+		return tx.EndSurvey(
+			ctx,
+			store.Survey{RegistryID: at.RegistryID, Repository: at.Repository, BeganAt: began.Add(time.Minute), Tags: 1},
+		)
 	}))
 	if tags, images, err := s.CountTags(ctx, at, ""); err != nil || tags != 1 || images != 1 {
 		t.Errorf("after a survey that saw one: %d tags, %d images, %v", tags, images, err)
@@ -513,7 +536,13 @@ func TestHoldings(t *testing.T) {
 	id := registryOf(t, s)
 	here, there := store.Spot{RegistryID: id, Repository: "live/x"}, store.Spot{RegistryID: id, Repository: "live/y"}
 	layer, manifest := digest.FromString("layer"), digest.FromString("manifest")
-	must(t, s.KeepContent(ctx, store.Content{Digest: manifest, MediaType: "application/vnd.oci.image.manifest.v1+json", Bytes: []byte("manifest")}))
+	must(
+		t,
+		s.KeepContent(
+			ctx,
+			store.Content{Digest: manifest, MediaType: "application/vnd.oci.image.manifest.v1+json", Bytes: []byte("manifest")},
+		),
+	)
 	for _, at := range []store.Spot{here, there} {
 		must(t, s.Hold(ctx, at, manifest, true))
 		must(t, s.Hold(ctx, at, layer, false))
@@ -540,8 +569,17 @@ func TestHoldings(t *testing.T) {
 // TestADroppedRegistryFreesItsName, and keeps its history; what is under way there is counted.
 func TestADroppedRegistryFreesItsName(t *testing.T) {
 	s, ctx := pgtest.Open(t), t.Context()
-	row := store.Registry{ID: store.NewID(), Name: "spare", Address: "http://127.0.0.1:1", CredentialName: "desk", CredentialSealed: []byte("x"),
-		RequestsPerSecond: 1, TransfersAtOnce: 1, Labels: map[string]string{"region": "valley"}, SignInHosts: []string{"sign-in.example"}}
+	row := store.Registry{
+		ID:                store.NewID(),
+		Name:              "spare",
+		Address:           "http://127.0.0.1:1",
+		CredentialName:    "desk",
+		CredentialSealed:  []byte("x"),
+		RequestsPerSecond: 1,
+		TransfersAtOnce:   1,
+		Labels:            map[string]string{"region": "valley"},
+		SignInHosts:       []string{"sign-in.example"},
+	}
 	add := func(r store.Registry) error {
 		return s.Tx(ctx, func(tx store.Tx) error { return tx.AddRegistry(ctx, r) })
 	}
@@ -590,7 +628,10 @@ func TestPruning(t *testing.T) {
 		}
 	}
 	for _, repository := range []string{"a", "a", "b"} {
-		_, err := s.AddCheck(ctx, store.Check{ID: store.NewID(), RegistryID: id, Repository: repository, AskedBy: by, Steps: []byte("[]")})
+		_, err := s.AddCheck(
+			ctx,
+			store.Check{ID: store.NewID(), RegistryID: id, Repository: repository, AskedBy: by, Steps: []byte("[]")},
+		)
 		must(t, err)
 		exec("UPDATE registry_checks SET at = at - interval '100 days'")
 	}
@@ -598,7 +639,13 @@ func TestPruning(t *testing.T) {
 	now, err := s.Now(ctx)
 	must(t, err)
 	for i, d := range []*digest.Digest{&one, nil} { // it meant something once
-		must(t, s.See(ctx, store.Sighting{RegistryID: id, Repository: "a", Tag: "gone", Digest: d, SeenAt: now.Add(time.Duration(i) * time.Minute)}))
+		must(
+			t,
+			s.See(
+				ctx,
+				store.Sighting{RegistryID: id, Repository: "a", Tag: "gone", Digest: d, SeenAt: now.Add(time.Duration(i) * time.Minute)},
+			),
+		)
 	}
 	must(t, s.See(ctx, store.Sighting{RegistryID: id, Repository: "a", Tag: "never", SeenAt: now}))
 	must(t, s.KeepReferrers(ctx, store.Spot{RegistryID: id, Repository: "a"}, one, []byte("[]")))

@@ -44,7 +44,8 @@ func (t Tx) AddVouch(ctx context.Context, v Vouch, life time.Duration) (Vouch, e
 	var n int64
 	err := t.PGX.QueryRow(ctx, `INSERT INTO vouches (digest, repository, platform, claim, verdict, link, note, report, report_name, actor_id, expires_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING number`, v.Digest.String(), v.Repository, v.Platform, v.Claim, v.Verdict,
-		v.Link, v.Note, v.Report, v.ReportName, v.ActorID, v.ExpiresAt).Scan(&n)
+		v.Link, v.Note, v.Report, v.ReportName, v.ActorID, v.ExpiresAt).
+		Scan(&n)
 	if err != nil {
 		return v, err
 	}

@@ -24,8 +24,16 @@ import (
 
 // run is a pipeline run of snowpack-model, with parts of a few bytes.
 func run(number int, version string) pipeline.Build {
-	return pipeline.Build{Component: "snowpack-model", Number: number, Version: version, Commit: fmt.Sprintf("%010x%030d", number*7919, 1), Branch: "main",
-		Created: time.Date(2026, 3, 3, 9, 0, number, 0, time.UTC), Platforms: both, Bytes: 1 << 10}
+	return pipeline.Build{
+		Component: "snowpack-model",
+		Number:    number,
+		Version:   version,
+		Commit:    fmt.Sprintf("%010x%030d", number*7919, 1),
+		Branch:    "main",
+		Created:   time.Date(2026, 3, 3, 9, 0, number, 0, time.UTC),
+		Platforms: both,
+		Bytes:     1 << 10,
+	}
 }
 
 // report starts a run's build.
@@ -94,7 +102,17 @@ func TestABuildOfManyRunners(t *testing.T) {
 	b.Attested = true
 	changes := filepath.Join(t.TempDir(), "changes.json")
 	must(t, os.WriteFile(changes, []byte(`[{"id": "4f1c9d2", "title": "Settle the weak layer"}]`), 0o600))
-	w.started(b, "--changes", changes, "--link", "https://pipeline.skarvind.example/41", "--trigger", "push", "--base", "base.example/x:12")
+	w.started(
+		b,
+		"--changes",
+		changes,
+		"--link",
+		"https://pipeline.skarvind.example/41",
+		"--trigger",
+		"push",
+		"--base",
+		"base.example/x:12",
+	)
 	w.started(b) // a retry makes no second build
 	refs := map[string]string{}
 	for _, p := range both {
@@ -122,7 +140,8 @@ func TestABuildOfManyRunners(t *testing.T) {
 	img, err := w.client().Image(t.Context(), "forge/bench/snowpack-model:main", client.LookAt{})
 	must(t, err)
 	if img.Digest != got.Digest || len(img.Platforms) != 2 || len(img.Beside) != 2 || len(img.Attestations) != 2 || !img.Attestations[0].Fits ||
-		img.Builds[0].Number != 41 || img.Version != "2.14.0" || img.Revision != b.Commit {
+		img.Builds[0].Number != 41 || img.Version != "2.14.0" ||
+		img.Revision != b.Commit {
 		t.Errorf("the image is %+v", img)
 	}
 	if trail := w.ok("trail", "forge/bench/snowpack-model:main"); strings.Count(trail, "tag pointed") != 1 ||
@@ -178,7 +197,10 @@ func TestRefusedReports(t *testing.T) {
 	foreign.Commit = "aaaaaaaaaa"
 	stranger := w.part(foreign, "linux/amd64")
 	absent := "forge/bench/snowpack-model@sha256:" + strings.Repeat("ab", 32)
-	broken := w.part(pipeline.Build{Component: "x", Version: "1", Bytes: 1}, "linux/amd64") // its config says no commit, and another version
+	broken := w.part(
+		pipeline.Build{Component: "x", Version: "1", Bytes: 1},
+		"linux/amd64",
+	) // its config says no commit, and another version
 	garbled, err := b.Part("linux/amd64")
 	must(t, err)
 	garbled = unreadable(t, garbled)
@@ -190,9 +212,17 @@ func TestRefusedReports(t *testing.T) {
 		return []string{"build", "part", name(b), "--platform", platform, "--image", image}
 	}
 	start := func(number, commit string, more ...string) []string {
-		return append([]string{"build", "start", "--component", "snowpack-model", "--number", number, "--commit", commit, "--branch", "main"}, more...)
+		return append(
+			[]string{"build", "start", "--component", "snowpack-model", "--number", number, "--commit", commit, "--branch", "main"},
+			more...)
 	}
-	rows := w.count("SELECT count(*) FROM build_parts") + w.count("SELECT count(*) FROM builds") + w.count("SELECT count(*) FROM build_tags")
+	rows := w.count(
+		"SELECT count(*) FROM build_parts",
+	) + w.count(
+		"SELECT count(*) FROM builds",
+	) + w.count(
+		"SELECT count(*) FROM build_tags",
+	)
 	w.forge.since()
 	for _, tt := range []struct {
 		name string
@@ -255,7 +285,10 @@ func unreadable(t *testing.T, img pipeline.Image) pipeline.Image {
 	m.Config.Digest, m.Config.Size = digest.FromBytes(config), int64(len(config))
 	raw, err := json.Marshal(m)
 	must(t, err)
-	root := pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: m.MediaType, Digest: digest.FromBytes(raw), Size: int64(len(raw))}, Bytes: raw}
+	root := pipeline.Content{
+		Descriptor: ocispec.Descriptor{MediaType: m.MediaType, Digest: digest.FromBytes(raw), Size: int64(len(raw))},
+		Bytes:      raw,
+	}
 	return pipeline.Image{Index: root, Manifests: []pipeline.Content{root},
 		Blobs: append(img.Blobs, pipeline.Content{Descriptor: m.Config, Bytes: config})}
 }
@@ -316,7 +349,8 @@ func TestAnOldBuildTakesNothingBack(t *testing.T) {
 		t.Errorf("the old one: %s", got)
 	}
 	trail := w.ok("trail", "forge/bench/snowpack-model:main")
-	if strings.Count(trail, "tag pointed") != 1 || strings.Count(trail, "tag stays") != 2 || !strings.Contains(trail, "build 42 already, which is newer than build 40") {
+	if strings.Count(trail, "tag pointed") != 1 || strings.Count(trail, "tag stays") != 2 ||
+		!strings.Contains(trail, "build 42 already, which is newer than build 40") {
 		t.Errorf("the trail tells:\n%s", trail)
 	}
 	pipe := w.in("")
@@ -340,7 +374,8 @@ func TestPromises(t *testing.T) {
 	w.ok("build", "part", name(b), "--platform", "linux/amd64", "--image", w.part(b, "linux/amd64"))
 	w.sql("UPDATE builds SET due_at = now() - interval '1 second'")
 	w.sql("UPDATE river_job SET scheduled_at = now(), state = 'available' WHERE kind = 'build-due'")
-	if r := w.run("build", "watch", name(b)); r.code != 4 || !strings.Contains(r.out, "linux/arm64") || !strings.Contains(r.out, "incomplete") {
+	if r := w.run("build", "watch", name(b)); r.code != 4 || !strings.Contains(r.out, "linux/arm64") ||
+		!strings.Contains(r.out, "incomplete") {
 		t.Fatalf("ended with %d\n%s%s", r.code, r.out, r.err)
 	}
 	if list := w.ok("build", "list", "--promised"); !strings.Contains(list, "open, 1 try failed") {
@@ -404,7 +439,14 @@ func TestPartsFromElsewhere(t *testing.T) {
 	}
 
 	w.declare("hut/live/gauge")
-	joined := w.ok("join", "hut/live/gauge:1.0.0", "hut/scratch/arm@"+img.Index.Digest.String(), w.part(b, "linux/amd64"), "--because", "by hand")
+	joined := w.ok(
+		"join",
+		"hut/live/gauge:1.0.0",
+		"hut/scratch/arm@"+img.Index.Digest.String(),
+		w.part(b, "linux/amd64"),
+		"--because",
+		"by hand",
+	)
 	if !strings.Contains(joined, "2 parts, joined") {
 		t.Errorf("joined:\n%s", joined)
 	}
@@ -442,99 +484,4 @@ func TestAnIndexThatIsPushedWhole(t *testing.T) {
 		outcomes(got) != "build-41 points, 2.14.0 points, 2.14 points, main points" {
 		t.Errorf("closed as %+v", got)
 	}
-}
-
-// TestKilledWhileItCloses: wherever the service dies, the next one closes the build, and each tag was pointed once.
-func TestKilledWhileItCloses(t *testing.T) {
-	for _, point := range []string{"parts-in-place", "index-put", "intent-written", "tag-put"} {
-		t.Run(point, func(t *testing.T) {
-			t.Parallel()
-			w := newWorld(t)
-			b := run(41, "2.14.0")
-			w.started(b)
-			refs := []string{w.part(b, both[0]), w.part(b, both[1])}
-			struck := w.diesAt(point)
-			for i, p := range both {
-				w.run("build", "part", name(b), "--platform", p, "--image", refs[i]) // the last may lose its answer
-			}
-			struck()
-			w.start()
-			w.until(40*time.Second, "the build is closed", func() bool { return w.built(b).Ended })
-			if got := w.built(b); got.State != "verified" || outcomes(got) != "build-41 points, 2.14.0 points, 2.14 points, main points" {
-				t.Fatalf("%s: %s, %+v", got.State, outcomes(got), got.Problem)
-			}
-			for _, tag := range []string{"build-41", "2.14.0", "2.14", "main"} {
-				if trail := w.ok("trail", "forge/bench/snowpack-model:"+tag); strings.Count(trail, "tag pointed") != 1 {
-					t.Errorf("%s:\n%s", tag, trail)
-				}
-			}
-		})
-	}
-}
-
-// TestBuildsThatRace: builds that close at the same moment all end, and the moving tag is the newest's.
-func TestBuildsThatRace(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	w.ok("registry", "edit", "forge", "--requests-per-second", "1000")
-	w.race(t, 1, 24)
-	img, err := w.client().Image(t.Context(), "forge/bench/snowpack-model:main", client.LookAt{})
-	must(t, err)
-	if img.Version != "2.0.24" || img.Builds[0].Number != 24 {
-		t.Errorf("main is %s, of build %d", img.Version, img.Builds[0].Number)
-	}
-	if n := w.count("SELECT count(*) FROM works WHERE kind = 'build' AND state = 'verified'"); n != 24 {
-		t.Errorf("%d of 24 builds are closed", n)
-	}
-}
-
-// race closes builds of some numbers at the same moment, and gives how long that took.
-func (w *world) race(t testing.TB, from, to int) time.Duration {
-	t.Helper()
-	c := w.client()
-	var g errgroup.Group
-	g.SetLimit(8)
-	last := make([]string, to+1)
-	for n := from; n <= to; n++ {
-		g.Go(func() error {
-			b := run(n, fmt.Sprintf("2.0.%d", n))
-			_, err := c.StartBuild(t.Context(), wire.NewBuild{Component: b.Component, Number: int64(n), Commit: b.Commit, Branch: "main", Version: b.Version})
-			if err != nil {
-				return err
-			}
-			for i, p := range both {
-				img, err := b.Part(p)
-				if err == nil {
-					err = w.bench().Push(t.Context(), img)
-				}
-				ref := "forge/bench/snowpack-model@" + img.Index.Digest.String()
-				if last[n] = ref; err == nil && i == 0 {
-					_, err = c.ReportPart(t.Context(), b.Component, int64(n), wire.NewPart{Platform: p, Image: ref})
-				}
-				if err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	must(t, g.Wait())
-	w.forge.since()
-	began := time.Now()
-	var all errgroup.Group
-	for n := from; n <= to; n++ {
-		all.Go(func() error {
-			_, err := c.ReportPart(t.Context(), "snowpack-model", int64(n), wire.NewPart{Platform: both[1], Image: last[n]})
-			for state := "open"; err == nil; {
-				var b wire.Build
-				if b, err = c.Build(t.Context(), "snowpack-model", int64(n), state); b.Ended {
-					return err
-				}
-				state = b.State
-			}
-			return err
-		})
-	}
-	must(t, all.Wait())
-	return time.Since(began)
 }

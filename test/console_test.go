@@ -179,7 +179,12 @@ func TestConsoleBuilds(t *testing.T) {
 	must(t, p.Open(w.front.URL+"/builds/snowpack-model"))
 	must(t, p.Shows("parts arrive"))
 	must(t, p.Shows("made once, and never pointed elsewhere"))
-	must(t, p.Until("document.querySelectorAll('.builds tbody tr').length === 2 && document.querySelectorAll('.arrivals .waits').length === 2"))
+	must(
+		t,
+		p.Until(
+			"document.querySelectorAll('.builds tbody tr').length === 2 && document.querySelectorAll('.arrivals .waits').length === 2",
+		),
+	)
 	w.ok("build", "part", name(b), "--platform", both[0], "--image", w.part(b, both[0]), "--seconds", "41")
 	must(t, p.Until("document.querySelectorAll('.arrivals .waits').length === 1")) // without a reload
 	axe(t, p, "builds of a component")

@@ -71,7 +71,20 @@ func TestAPipelineSignsIn(t *testing.T) {
 		t.Errorf("who: %s", who)
 	}
 	b := run(41, "2.14.0")
-	pipe.ok("build", "start", "--component", b.Component, "--number", "41", "--commit", b.Commit, "--branch", "main", "--version", b.Version)
+	pipe.ok(
+		"build",
+		"start",
+		"--component",
+		b.Component,
+		"--number",
+		"41",
+		"--commit",
+		b.Commit,
+		"--branch",
+		"main",
+		"--version",
+		b.Version,
+	)
 	for _, p := range both {
 		pipe.ok("build", "part", name(b), "--platform", p, "--image", w.part(b, p))
 	}
@@ -151,7 +164,8 @@ func TestEvidence(t *testing.T) {
 	if raw, err := w.client().Report(t.Context(), 1); err != nil || string(raw) != `{"found": 0}` {
 		t.Errorf("the report is %q, %v", raw, err)
 	}
-	if trail := w.ok("trail", "forge/bench/snowpack-model"); strings.Count(trail, "vouched") != 3 || !strings.Contains(trail, "two slopes missed") {
+	if trail := w.ok("trail", "forge/bench/snowpack-model"); strings.Count(trail, "vouched") != 3 ||
+		!strings.Contains(trail, "two slopes missed") {
 		t.Errorf("the trail tells:\n%s", trail)
 	}
 	vouch := func(image string, more ...string) []string { return append([]string{"vouch", image}, more...) }
@@ -203,8 +217,10 @@ func TestAttestations(t *testing.T) {
 	must(t, err)
 	text := string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 	statement := func(of string) []byte {
-		return []byte(`{"_type":"https://in-toto.io/Statement/v1","predicateType":"https://slsa.dev/provenance/v1","subject":[{"digest":{"sha256":"` +
-			of + `"}}],"predicate":{"builder":{"id":"https://builder.skarvind.example"}}}`)
+		return []byte(
+			`{"_type":"https://in-toto.io/Statement/v1","predicateType":"https://slsa.dev/provenance/v1","subject":[{"digest":{"sha256":"` +
+				of + `"}}],"predicate":{"builder":{"id":"https://builder.skarvind.example"}}}`,
+		)
 	}
 	const media = "application/vnd.in-toto+json"
 	envelope := func(body []byte) map[string]any { // DSSE: what is signed is its type and its bytes, each with its length
@@ -233,7 +249,9 @@ func TestAttestations(t *testing.T) {
 			t.Fatalf("read: %+v", got.Attestations)
 		}
 		for _, a := range got.Attestations {
-			if a.Fits != (a.Digest == signedOne(got)) || a.Fits && (a.Key != tt.signed || a.Builder != "https://builder.skarvind.example") || !a.Fits && a.Key != "" {
+			if a.Fits != (a.Digest == signedOne(got)) ||
+				a.Fits && (a.Key != tt.signed || a.Builder != "https://builder.skarvind.example") ||
+				!a.Fits && a.Key != "" {
 				t.Errorf("with keys %q: %+v", tt.signed, a)
 			}
 		}

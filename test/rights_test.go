@@ -43,7 +43,9 @@ func TestRights(t *testing.T) {
 	}
 	lacking := map[string]string{} // permission → a token with all others
 	for _, p := range append(slices.Clone(all), "read or report") {
-		lacking[p] = issue("without "+p, slices.DeleteFunc(slices.Clone(all), func(q string) bool { return slices.Contains(strings.Split(p, " or "), q) })...)
+		lacking[p] = issue(
+			"without "+p,
+			slices.DeleteFunc(slices.Clone(all), func(q string) bool { return slices.Contains(strings.Split(p, " or "), q) })...)
 	}
 	walked := 0
 	for path, item := range document(t).Paths.Map() {

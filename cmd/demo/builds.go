@@ -70,8 +70,10 @@ func (w *world) charterHere() []byte {
 
 // signIn has a run of the pipeline trade its system's token for one of Dovrak's.
 func (w *world) signIn(ctx context.Context, r pipelineRun) error {
-	token, err := w.issuer.Token(map[string]any{"aud": "dovrak", "sub": projects[r.component], "project": projects[r.component], "branch": "main",
-		"run": r.number})
+	token, err := w.issuer.Token(
+		map[string]any{"aud": "dovrak", "sub": projects[r.component], "project": projects[r.component], "branch": "main",
+			"run": r.number},
+	)
 	if err != nil {
 		return err
 	}

@@ -178,7 +178,10 @@ func (w *world) attach(ctx context.Context, r pipelineRun, digest string) error 
 
 func build(r pipelineRun, branch string) pipeline.Build {
 	return pipeline.Build{Component: r.component, Number: r.number, Version: r.version, Branch: branch, Platforms: r.platforms,
-		Commit: commit(r, branch), Created: time.Now().Add(-20 * time.Minute).Truncate(time.Second), Attested: r.component == "snowpack-model" && branch == "main"}
+		Commit: commit(
+			r,
+			branch,
+		), Created: time.Now().Add(-20 * time.Minute).Truncate(time.Second), Attested: r.component == "snowpack-model" && branch == "main"}
 }
 
 // promote takes a build from the bench to the trial, and from there to where it goes.

@@ -101,7 +101,11 @@ func (c *Charter) checkPipeline(name string, at locator) error {
 		}
 		for _, comp := range g.Components {
 			if _, ok := c.Components[comp]; !ok {
-				return mistake(where, name+" may report for "+image.Printable(comp)+", which is no component", "name some of "+names(c.Components))
+				return mistake(
+					where,
+					name+" may report for "+image.Printable(comp)+", which is no component",
+					"name some of "+names(c.Components),
+				)
 			}
 		}
 	}

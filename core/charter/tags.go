@@ -71,7 +71,8 @@ func checkCache(env Environment, text, where string) error {
 	}
 	for _, o := range others {
 		other, err := tagging.ParseTemplate(o)
-		if err == nil && other.Prefix() != "" && (strings.HasPrefix(other.Prefix(), t.Prefix()) || strings.HasPrefix(t.Prefix(), other.Prefix())) {
+		if err == nil && other.Prefix() != "" &&
+			(strings.HasPrefix(other.Prefix(), t.Prefix()) || strings.HasPrefix(t.Prefix(), other.Prefix())) {
 			return mistake(where, text+" and "+o+" begin alike", "keep a cache's tags outside the names of releases")
 		}
 	}

@@ -41,7 +41,11 @@ func TestAcross(t *testing.T) {
 			tagging.Rules{Environment: "live", Standing: "live"},
 			map[string]Cell{"2.14.0": cell("b", 3), "2.14.0-rc.1": cell("a", 2), "live": cell("b", 3, "linux/amd64", "linux/arm64")},
 		},
-		{"hut/live/x", tagging.Rules{Environment: "live", Standing: "live"}, map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")}},
+		{
+			"hut/live/x",
+			tagging.Rules{Environment: "live", Standing: "live"},
+			map[string]Cell{"2.14.0": cell("b", 3), "live": cell("a", 4, "linux/amd64")},
+		},
 	}
 	got := Across(places, []Exception{{Number: 7, Pattern: glob}})
 	want := []struct {

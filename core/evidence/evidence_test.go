@@ -83,8 +83,10 @@ func TestSignatures(t *testing.T) {
 		{"of other bytes", strings.Replace(body, "provenance", "prose", 1), byEd, keys, ""},
 	} {
 		sig := tt.sign(dsse.PAE(MediaStatement, []byte(body)))
-		raw, err := json.Marshal(dsse.Envelope{PayloadType: MediaStatement, Payload: base64.StdEncoding.EncodeToString([]byte(tt.payload)),
-			Signatures: []dsse.Signature{{KeyID: "whatever it says", Sig: base64.StdEncoding.EncodeToString(sig)}}})
+		raw, err := json.Marshal(
+			dsse.Envelope{PayloadType: MediaStatement, Payload: base64.StdEncoding.EncodeToString([]byte(tt.payload)),
+				Signatures: []dsse.Signature{{KeyID: "whatever it says", Sig: base64.StdEncoding.EncodeToString(sig)}}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

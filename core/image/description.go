@@ -120,7 +120,11 @@ func (w *describer) add(d ocispec.Descriptor) error {
 		mem.Size += l.Size
 	}
 	if said := PlatformOf(d); said.Contradicts(c.Platform) {
-		mem.Contradiction = fmt.Sprintf("the index calls it %s, its config says %s", Printable(said.String()), Printable(c.Platform.String()))
+		mem.Contradiction = fmt.Sprintf(
+			"the index calls it %s, its config says %s",
+			Printable(said.String()),
+			Printable(c.Platform.String()),
+		)
 	} else if said.Variant != "" && c.Platform.Variant == "" {
 		mem.Platform.Variant = said.Variant // left open by the config, as older builders do
 	}

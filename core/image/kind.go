@@ -42,7 +42,8 @@ func KindOf(d ocispec.Descriptor, m Manifest) Kind {
 	for _, v := range d.Annotations {
 		words = append(words, v)
 	}
-	beside := PlatformOf(d).Unknown() || d.ArtifactType != "" || m.ArtifactType != "" || m.Config.MediaType != "" && !runs(m.Config.MediaType)
+	beside := PlatformOf(d).Unknown() || d.ArtifactType != "" || m.ArtifactType != "" ||
+		m.Config.MediaType != "" && !runs(m.Config.MediaType)
 	switch {
 	case !beside && isIndexType(media):
 		return KindIndex

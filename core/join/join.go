@@ -71,8 +71,13 @@ func NewPart(claimed image.Platform, root image.Manifest, manifest func(ocispec.
 	}
 	for _, d := range p.Beside {
 		if about := image.AboutOf(d); about != "" && about != p.Image.Digest {
-			return p, refused("Something in the part belongs to another image", p.Root.Digest.String()+" for "+claimed.String(),
-				d.Digest.String()+" is about "+about.String(), "what lies beside an image is about it", "have the runner push the part again")
+			return p, refused(
+				"Something in the part belongs to another image",
+				p.Root.Digest.String()+" for "+claimed.String(),
+				d.Digest.String()+" is about "+about.String(),
+				"what lies beside an image is about it",
+				"have the runner push the part again",
+			)
 		}
 	}
 	var err error
@@ -107,8 +112,14 @@ func (w Wanted) Check(p Part) ([]string, error) {
 			"a part is what it claims", "report it as "+called(p.Config.Platform)+", or have the runner build for "+p.Claimed.String())
 	}
 	if len(w.Required)+len(w.Optional) > 0 && !named(p.Claimed, w.Required) && !named(p.Claimed, w.Optional) {
-		return nil, refused("The component is not built for this platform", asked, "the platforms "+strings.Join(append(slices.Clone(w.Required),
-			w.Optional...), ", "), "platforms of "+w.Component, "leave it out; or name it in the charter, under platforms or optional")
+		return nil, refused(
+			"The component is not built for this platform",
+			asked,
+			"the platforms "+strings.Join(append(slices.Clone(w.Required),
+				w.Optional...), ", "),
+			"platforms of "+w.Component,
+			"leave it out; or name it in the charter, under platforms or optional",
+		)
 	}
 	return w.labels(p, asked)
 }
@@ -187,12 +198,19 @@ func (w Wanted) Join(parts []Part) (image.Manifest, []string, error) {
 // write makes the canonical index.
 func (w Wanted) write(parts []Part) (image.Manifest, error) {
 	slices.SortFunc(parts, func(a, b Part) int { return strings.Compare(a.Claimed.String(), b.Claimed.String()) })
-	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Annotations: w.annotations(parts)}
+	index := ocispec.Index{
+		Versioned:   specs.Versioned{SchemaVersion: 2},
+		MediaType:   ocispec.MediaTypeImageIndex,
+		Annotations: w.annotations(parts),
+	}
 	var beside []ocispec.Descriptor
 	for _, p := range parts {
-		index.Manifests = append(index.Manifests, ocispec.Descriptor{MediaType: p.Image.MediaType, Digest: p.Image.Digest, Size: p.Image.Size(),
-			Platform: &ocispec.Platform{OS: p.Claimed.OS, Architecture: p.Claimed.Architecture, Variant: p.Claimed.Variant,
-				OSVersion: p.Config.OSVersion}})
+		index.Manifests = append(
+			index.Manifests,
+			ocispec.Descriptor{MediaType: p.Image.MediaType, Digest: p.Image.Digest, Size: p.Image.Size(),
+				Platform: &ocispec.Platform{OS: p.Claimed.OS, Architecture: p.Claimed.Architecture, Variant: p.Claimed.Variant,
+					OSVersion: p.Config.OSVersion}},
+		)
 		beside = append(beside, p.Beside...)
 	}
 	slices.SortFunc(beside, func(a, b ocispec.Descriptor) int { return strings.Compare(a.Digest.String(), b.Digest.String()) })

@@ -38,8 +38,11 @@ func blob(text string) ocispec.Descriptor {
 func single(t testing.TB, platform string) image.Manifest {
 	config := blob("config " + platform)
 	config.MediaType = ocispec.MediaTypeImageConfig
-	return document(t, ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, Config: config,
-		Layers: []ocispec.Descriptor{blob("layer " + platform)}})
+	return document(
+		t,
+		ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest, Config: config,
+			Layers: []ocispec.Descriptor{blob("layer " + platform)}},
+	)
 }
 
 func platform(t testing.TB, s string) image.Platform {
@@ -55,7 +58,12 @@ var morning = time.Date(2026, 3, 3, 9, 0, 0, 0, time.UTC)
 
 func part(t testing.TB, claimed, is string, labels map[string]string, after time.Duration) Part {
 	m, made := single(t, is), morning.Add(after)
-	return Part{Claimed: platform(t, claimed), Root: m, Image: m, Config: image.Config{Platform: platform(t, is), Labels: labels, Created: &made}}
+	return Part{
+		Claimed: platform(t, claimed),
+		Root:    m,
+		Image:   m,
+		Config:  image.Config{Platform: platform(t, is), Labels: labels, Created: &made},
+	}
 }
 
 var own = map[string]string{ocispec.AnnotationRevision: "4f1c9d2e8a", ocispec.AnnotationVersion: "2.14.0"}
@@ -85,7 +93,10 @@ func TestTheIndexIsCanonical(t *testing.T) {
 	for _, d := range first.Members {
 		platforms = append(platforms, image.PlatformOf(d).String())
 	}
-	if want := []string{"linux/amd64", "linux/arm/v7", "linux/arm64", "unknown/unknown", "unknown/unknown"}; !slices.Equal(platforms, want) {
+	if want := []string{"linux/amd64", "linux/arm/v7", "linux/arm64", "unknown/unknown", "unknown/unknown"}; !slices.Equal(
+		platforms,
+		want,
+	) {
 		t.Errorf("in the order %v", platforms)
 	}
 	if got := first.Annotations; got[ocispec.AnnotationCreated] != "2026-03-03T10:00:00Z" || got[ocispec.AnnotationVersion] != "2.14.0" ||
@@ -143,7 +154,10 @@ func TestNewPart(t *testing.T) {
 			Platform: &ocispec.Platform{OS: os, Architecture: arch}}
 	}
 	index := func(members ...ocispec.Descriptor) image.Manifest {
-		return document(t, ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Manifests: members})
+		return document(
+			t,
+			ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex, Manifests: members},
+		)
 	}
 	about := func(d digest.Digest) map[string]string {
 		return map[string]string{"watch.skarvind.example.reference.digest": d.String()}

@@ -46,8 +46,8 @@ type TagChange struct {
 // Tags gives the tags that a promotion points in a place, in order: what the image earns by the environment's rules, fixed
 // tags first, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
 func Tags(rules tagging.Rules, f tagging.Facts) []tagging.Earned {
-	out := slices.DeleteFunc(rules.Earn(f), func(e tagging.Earned) bool {
-		return e.Tag == "" || e.Tag == rules.Standing || e.Rule.Moves == tagging.MovesRollBack
+	out := slices.DeleteFunc(rules.Earn(f, tagging.ByPromotion), func(e tagging.Earned) bool {
+		return e.Tag == "" || e.Tag == rules.Standing
 	})
 	return append(out, tagging.Earned{Rule: rules.Of(rules.Standing, f), Tag: rules.Standing})
 }

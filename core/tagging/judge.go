@@ -80,7 +80,10 @@ func (j judgement) covered() error {
 		return p
 	}
 	if j.change.CacheOnly && j.rule.Kind != Cache && j.rule.Kind != Other {
-		return j.refusal("an image that only a pipeline's cache means", "have the pipeline build and report the image; a cache is never released")
+		return j.refusal(
+			"an image that only a pipeline's cache means",
+			"have the pipeline build and report the image; a cache is never released",
+		)
 	}
 	if j.rule.Kind != Unruled {
 		return nil
@@ -89,7 +92,10 @@ func (j judgement) covered() error {
 		j.rule = other
 		own, err := other.Template.Fill(j.change.Image)
 		if err != nil {
-			return j.refusal("for this image the rule makes no tag: "+err.Error(), "point the tags that the build earned, or take another name")
+			return j.refusal(
+				"for this image the rule makes no tag: "+err.Error(),
+				"point the tags that the build earned, or take another name",
+			)
 		}
 		return j.refusal("for this image the rule makes "+own, "point "+own+", or find the image that "+tag+" is meant for")
 	}
@@ -156,8 +162,13 @@ func (j judgement) forward() error {
 	want, werr := semver.StrictNewVersion(j.change.Image.Version)
 	switch {
 	case herr != nil || werr != nil:
-		return j.refusal(fmt.Sprintf("versions that cannot be compared: it means %s, and is to mean %s",
-			called(j.change.Means.Version), called(j.change.Image.Version)), "have the image say its version (org.opencontainers.image.version)")
+		return j.refusal(fmt.Sprintf(
+			"versions that cannot be compared: it means %s, and is to mean %s",
+			called(
+				j.change.Means.Version,
+			),
+			called(j.change.Image.Version),
+		), "have the image say its version (org.opencontainers.image.version)")
 	case want.Prerelease() != "" && have.Prerelease() == "":
 		return j.refusal(fmt.Sprintf("%s is a prerelease, and it means the release %s", want.Original(), have.Original()),
 			"point it when the release is built")

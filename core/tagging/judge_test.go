@@ -93,7 +93,8 @@ func TestJudge(t *testing.T) {
 				}
 				return
 			}
-			if p := problem.From(err); p.Kind != problem.Refused || p.Rule != tt.rule || !strings.Contains(p.Seen, tt.seen) || p.Remedy == "" {
+			if p := problem.From(err); p.Kind != problem.Refused || p.Rule != tt.rule || !strings.Contains(p.Seen, tt.seen) ||
+				p.Remedy == "" {
 				t.Fatalf("got %v", err)
 			}
 		})
@@ -102,7 +103,13 @@ func TestJudge(t *testing.T) {
 
 // TestCachesAreNotReleased: what only a pipeline's cache means gets no other tag.
 func TestCachesAreNotReleased(t *testing.T) {
-	rules := Rules{Environment: "bench", Standing: "main", First: true, Caches: templates(t, "cache-{branch}"), Branches: []string{"main"}}
+	rules := Rules{
+		Environment: "bench",
+		Standing:    "main",
+		First:       true,
+		Caches:      templates(t, "cache-{branch}"),
+		Branches:    []string{"main"},
+	}
 	for tag, fine := range map[string]bool{"cache-main": true, "main": false} {
 		err := rules.Judge(Change{Tag: image.Reference{Registry: "forge", Repository: "bench/x", Tag: tag}, To: b, CacheOnly: true})
 		if (err == nil) != fine {
@@ -114,18 +121,24 @@ func TestCachesAreNotReleased(t *testing.T) {
 // TestEarn: a build gets what its facts make, fixed tags first and the standing tag last; what it does not get is said.
 func TestEarn(t *testing.T) {
 	rules := Rules{Environment: "bench", Standing: "main", First: true, Fixed: templates(t, "build-{number}", "{version}"),
-		Moving: []Moving{moving(t, "{branch}", MovesAny), moving(t, "{major}.{minor}", MovesForward), moving(t, "newest", MovesAny)}}
+		Moving: []Moving{
+			moving(t, "{branch}", MovesAny),
+			moving(t, "{major}.{minor}", MovesForward),
+			moving(t, "newest", MovesAny),
+			moving(t, "blessed", MovesPromotion),
+			moving(t, "before", MovesRollBack),
+		}}
 	for _, tt := range []struct {
 		facts Facts
 		want  string
 	}{
-		{Facts{Number: 41, Version: "2.14.0", Branch: "main"}, "fixed:build-41 fixed:2.14.0 moving:2.14 standing:main"},
-		{Facts{Number: 42, Version: "2.15.0-rc.1", Branch: "thaw"}, "fixed:build-42 fixed:2.15.0-rc.1 moving:thaw"},
-		{Facts{Number: 43, Branch: "latest"}, "fixed:build-43"},
-		{Facts{Number: 44, Version: "2.16.0", Branch: "2.16"}, "fixed:build-44 fixed:2.16.0 moving:2.16"},
+		{Facts{Number: 41, Version: "2.14.0", Branch: "main"}, "fixed:build-41 fixed:2.14.0 moving:2.14 moving:newest standing:main"},
+		{Facts{Number: 42, Version: "2.15.0-rc.1", Branch: "thaw"}, "fixed:build-42 fixed:2.15.0-rc.1 moving:thaw moving:newest"},
+		{Facts{Number: 43, Branch: "latest"}, "fixed:build-43 moving:newest"},
+		{Facts{Number: 44, Version: "2.16.0", Branch: "2.16"}, "fixed:build-44 fixed:2.16.0 moving:2.16 moving:newest"},
 	} {
 		var got []string
-		for _, e := range rules.Earn(tt.facts) {
+		for _, e := range rules.Earn(tt.facts, ByBuild) {
 			if e.Tag != "" {
 				got = append(got, string(e.Rule.Kind)+":"+e.Tag)
 			} else if e.Why == "" {

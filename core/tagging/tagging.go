@@ -149,6 +149,13 @@ func (r Rules) standing(f Facts) Rule {
 	return out
 }
 
+// UseBranch reports whether some tag is made of a branch.
+func (r Rules) UseBranch() bool {
+	branch := func(t Template) bool { return t.Uses("branch") }
+	return slices.ContainsFunc(r.Fixed, branch) || slices.ContainsFunc(r.Caches, branch) ||
+		slices.ContainsFunc(r.Moving, func(m Moving) bool { return branch(m.Template) })
+}
+
 // FixedBy gives the template that makes a tag fixed.
 func (r Rules) FixedBy(tag string) (Template, bool) {
 	rule := r.Of(tag, Facts{})
@@ -168,11 +175,13 @@ type Earned struct {
 	Why  string // there is none
 }
 
-// Earn fills every template that takes its facts from a build: fixed tags first, the standing tag last.
-func (r Rules) Earn(f Facts) []Earned {
+// Earn fills the templates of all tags that a mover may point, from what is known of an image: fixed tags first, the standing
+// tag last. A fixed tag of one plain name is given by hand, once.
+func (r Rules) Earn(f Facts, by Mover) []Earned {
 	var out []Earned
 	add := func(rule Rule) {
-		if rule.Template.Plain() { // tags of one name are given by hand or by a promotion
+		if rule.Kind == Fixed && rule.Template.Plain() || rule.Moves == MovesRollBack && by != ByRollBack ||
+			rule.Moves == MovesPromotion && by != ByPromotion && by != ByRollBack {
 			return
 		}
 		tag, err := rule.Template.Fill(f)
@@ -180,7 +189,7 @@ func (r Rules) Earn(f Facts) []Earned {
 		switch {
 		case err != nil:
 			e.Why = err.Error()
-		case tag == "latest":
+		case tag == "latest" && !rule.Template.Plain():
 			e.Tag, e.Why = "", "latest is made only where a rule names it"
 		case tag == r.Standing:
 			e.Rule = r.standing(f)

@@ -53,7 +53,11 @@ var facts = map[string]fact{
 		}
 		return strconv.FormatInt(f.Number, 10), ""
 	}, pattern: `[0-9]+`, tells: true},
-	"commit":  {value: func(f Facts) (string, string) { return f.Commit, "its commit is not known" }, pattern: `[0-9a-f]{7,64}`, tells: true},
+	"commit": {
+		value:   func(f Facts) (string, string) { return f.Commit, "its commit is not known" },
+		pattern: `[0-9a-f]{7,64}`,
+		tells:   true,
+	},
 	"branch":  {value: func(f Facts) (string, string) { return Written(f.Branch), "its branch is not known" }},
 	"version": {value: versionWritten, pattern: versionPattern, tells: true},
 	"major":   {value: numberOf(0), pattern: digitsAlone},

@@ -101,8 +101,11 @@ func (b Build) attest(img *Image, index *ocispec.Index) error {
 	for _, of := range index.Manifests {
 		a, err := artifact(img, "", "application/vnd.in-toto+json", map[string]any{
 			"_type": "https://in-toto.io/Statement/v1", "predicateType": "https://slsa.dev/provenance/v1",
-			"subject":   []any{map[string]any{"digest": map[string]string{"sha256": of.Digest.Encoded()}}},
-			"predicate": map[string]any{"runDetails": map[string]any{"builder": map[string]string{"id": "https://pipeline.skarvind.example"}}, "commit": b.Commit},
+			"subject": []any{map[string]any{"digest": map[string]string{"sha256": of.Digest.Encoded()}}},
+			"predicate": map[string]any{
+				"runDetails": map[string]any{"builder": map[string]string{"id": "https://pipeline.skarvind.example"}},
+				"commit":     b.Commit,
+			},
 		}, nil)
 		if err != nil {
 			return err

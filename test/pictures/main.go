@@ -78,8 +78,14 @@ var views = []view{
 		800,
 		false,
 	},
-	{"builds", "/builds/snowpack-model", "document.querySelectorAll('.builds tbody tr').length > 4 && document.body.innerText.includes('for build')",
-		1280, 800, false},
+	{
+		"builds",
+		"/builds/snowpack-model",
+		"document.querySelectorAll('.builds tbody tr').length > 4 && document.body.innerText.includes('for build')",
+		1280,
+		800,
+		false,
+	},
 	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
 	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
 }
