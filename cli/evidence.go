@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"dovrak/api/wire"
@@ -82,30 +83,38 @@ func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 func (a *App) drawEvidence(img wire.Image, now time.Time) {
 	if len(img.Evidence) > 0 {
 		fmt.Fprintln(a.Out)
-		t := a.ledger("evidence", "claim", "verdict", "of", "by", "", "report", "link")
+		t := a.ledger("evidence", "", "by", "")
 		right(t, 1)
 		for _, v := range img.Evidence {
-			of := v.Platform
-			if of == "" {
-				of = "the whole"
+			of := ""
+			if v.Platform != "" {
+				of = " for " + v.Platform
 			}
-			when := age(v.At, now) + " ago"
+			when := a.dim(age(v.At, now) + " ago")
 			if v.Expired {
 				when = a.amber("expired " + clock(*v.Expires))
 			}
-			t.AppendRow(table.Row{v.Number, a.bold(v.Claim), a.judged(v.Verdict), of, v.By, a.dim(when), v.Report, v.Link})
+			t.AppendRow(table.Row{v.Number, a.bold(v.Claim) + " " + a.judged(v.Verdict) + of, v.By, when})
+			for _, more := range []string{v.Note, strings.TrimSpace(v.Report + " " + v.Link)} {
+				if more != "" {
+					t.AppendRow(table.Row{"", "", more})
+				}
+			}
 		}
 		t.Render()
 	}
 	if len(img.Attestations) > 0 {
 		fmt.Fprintln(a.Out)
-		t := a.ledger("attestation", "of", "says", "builder", "")
+		t := a.ledger("attested", "says", "builder", "")
 		for _, s := range img.Attestations {
-			t.AppendRow(table.Row{short(s.Digest), a.plate(s.Of), s.Predicate, s.Builder, a.trusted(s)})
+			t.AppendRow(table.Row{a.plate(s.Of), bareAddress(s.Predicate), bareAddress(s.Builder), a.trusted(s)})
 		}
 		t.Render()
 	}
 }
+
+// bareAddress is an address without the scheme that all have.
+func bareAddress(s string) string { return strings.TrimPrefix(s, "https://") }
 
 // trusted says what an attestation is worth.
 func (a *App) trusted(s wire.Attestation) string {

@@ -141,7 +141,7 @@ func (a *App) drawPlatforms(img wire.Image) {
 		}
 	}
 	t.Render()
-	if by := madeBy(img.Platforms[0]); alike && by != "" {
+	if by := madeBy(img.Platforms[0]); alike && by != "" && len(img.Builds) == 0 {
 		fmt.Fprintln(a.Out, a.dim("made by ")+by)
 	}
 }

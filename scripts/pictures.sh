@@ -26,7 +26,7 @@ export DOVRAK_SERVER DOVRAK_TOKEN
 PATH=$PWD/bin:$PATH
 go run ./test/pictures -server "$DOVRAK_SERVER" -token "$dir/ragna.token"
 shot() { name=$1; shift; scripts/terminal.sh "docs/screenshots/$name.png" "$@"; }
-shot show dovrak show forge/bench/snowpack-model:build-41
+shot show dovrak show hut/live/map-tiles:live
 shot build-cli dovrak build show snowpack-model/38
 shot across-cli dovrak tags --across snowpack-model
 shot check dovrak registry check ridge

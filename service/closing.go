@@ -259,6 +259,9 @@ func (s *Service) assemble(ctx context.Context, sh *shift, parts []placed, index
 		if err := s.putIndex(ctx, to, index); err != nil {
 			return err
 		}
+		if _, err := s.describe(ctx, to, index.Digest); err != nil { // so that it is known in few words from now on
+			return err
+		}
 	}
 	return nil
 }

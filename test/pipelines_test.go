@@ -156,7 +156,7 @@ func TestEvidence(t *testing.T) {
 	w.ok("vouch", ref, "--claim", "sign-off", "--verdict", "noted", "--for", "1h")
 	w.sql("UPDATE vouches SET expires_at = now() - interval '1 second' WHERE claim = 'sign-off'")
 	shown := w.ok("show", ref)
-	for _, want := range []string{"scan       passed", "scan.json", "bench-run  failed   linux/arm64", "expired"} {
+	for _, want := range []string{"scan passed", "scan.json https://scan.example/41", "bench-run failed for linux/arm64", "two slopes missed", "expired"} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("%q is not shown:\n%s", want, shown)
 		}

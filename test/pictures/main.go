@@ -60,7 +60,14 @@ var views = []view{
 		800,
 		false,
 	},
-	{"tags", "/tags/forge/bench/snowpack-model", "document.querySelectorAll('.lines tbody tr').length > 5", 1280, 800, false},
+	{
+		"tags",
+		"/tags/forge/bench/snowpack-model",
+		"document.querySelectorAll('.lines tbody tr').length > 5 && document.body.innerText.includes('all seen')",
+		1280,
+		800,
+		false,
+	},
 	{"across", "/across/snowpack-model", "document.body.innerText.includes('differs')", 1280, 800, false},
 	{
 		"compare",
