@@ -40,6 +40,28 @@ func TestKilledWhileItCloses(t *testing.T) {
 	}
 }
 
+// TestAFixedTagThatSomeoneTook: a tag of the build's that was made behind Dovrak's back while its parts arrived is never
+// pointed elsewhere; the build is refused by that rule, and watching it says so.
+func TestAFixedTagThatSomeoneTook(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	b := run(41, "2.14.0")
+	w.started(b)
+	other := build(t, 7, "0.7.0", both, 1<<10)
+	w.push(other, "2.14.0")
+	w.parts(b)
+	r := w.run("build", "watch", name(b))
+	if r.code != 3 || !strings.Contains(r.err, "fixed tag {version} in bench") || !strings.Contains(r.err, other.Index.Digest.String()) {
+		t.Errorf("ended with %d\n%s", r.code, r.err)
+	}
+	if got := w.built(b); got.State != "failed" || got.Promise.KeptBy != "" || got.Promise.Tries != 1 {
+		t.Errorf("the build is %s, %+v", got.State, got.Promise)
+	}
+	if shown := w.ok("show", "forge/bench/snowpack-model:2.14.0"); !strings.Contains(shown, other.Index.Digest.String()) {
+		t.Errorf("the tag was moved:\n%s", shown)
+	}
+}
+
 // TestBuildsThatRace: builds that close at the same moment all end, and the moving tag is the newest's.
 func TestBuildsThatRace(t *testing.T) {
 	t.Parallel()

@@ -23,7 +23,7 @@ export function Panorama({ rows }: { rows: Row[] }) {
             <Ridge digest={p.cell!.digest!} width="100%" height={76} stretch />
             <span
               className={`sign ${summit.x > 0.55 ? 'back' : ''}`}
-              style={{ left: `${summit.x * 100}%`, bottom: `${summit.y * 76}px` }}
+              style={{ left: `${summit.x * 100}%`, bottom: `${summit.y * 76}px`, height: i % 2 ? 26 : 10 }} // neighbours' names never meet
             >
               <span>
                 {p.component} <b>{p.cell!.version}</b>
