@@ -193,6 +193,7 @@ func routes() []route {
 			where,
 		),
 		call(http.MethodGet, "/api/v1/comparison", service.Read, "compare", "Two images side by side", compareImages),
+		call(http.MethodPost, "/api/v1/copy-plans", service.Read, "planCopy", "What a copy would move", planCopy),
 		call(http.MethodGet, "/api/v1/copies", service.Read, "copies", "Copies, newest first", copies),
 		call(http.MethodPost, "/api/v1/copies", service.Copy, "copy", "Copy an image", askCopy).starts(),
 		call(http.MethodGet, "/api/v1/copies/:number", service.Read, "copyNumbered", "One copy", copyNumbered),
@@ -306,16 +307,41 @@ func copies(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.C
 }
 
 func askCopy(ctx context.Context, a *API, by service.Actor, in keyedCopy) (accepted, error) {
-	from, err := a.reference(ctx, in.From)
+	n, err := a.copyAsked(ctx, in.NewCopy)
 	if err != nil {
 		return accepted{}, err
 	}
-	to, err := image.ParseRepository(in.To)
-	if err != nil {
-		return accepted{}, err
-	}
-	w, err := a.service.AskCopy(ctx, by, service.NewCopy{From: from, To: to, Verify: in.Verify, Key: in.Key})
+	n.Key = in.Key
+	w, err := a.service.AskCopy(ctx, by, n)
 	return accepted{"/api/v1/copies/" + strconv.FormatInt(w.Number, 10), w.Number}, err
+}
+
+// copyAsked reads what is to be copied.
+func (a *API) copyAsked(ctx context.Context, in wire.NewCopy) (n service.NewCopy, err error) {
+	n.Verify, n.Referrers = in.Verify, in.Referrers
+	if n.From, err = a.reference(ctx, in.From); err != nil {
+		return n, err
+	}
+	if n.To, err = image.ParseRepository(in.To); err != nil {
+		return n, err
+	}
+	for _, text := range in.Platforms {
+		p, err := image.ParsePlatform(text)
+		if err != nil {
+			return n, err
+		}
+		n.Platforms = append(n.Platforms, p)
+	}
+	return n, nil
+}
+
+func planCopy(ctx context.Context, a *API, by service.Actor, in wire.NewCopy) (wire.CopyPlan, error) {
+	n, err := a.copyAsked(ctx, in)
+	if err != nil {
+		return wire.CopyPlan{}, err
+	}
+	p, err := a.service.PlanCopy(ctx, by, n)
+	return viewCopyPlan(p), err
 }
 
 func copyNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Copy, error) {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
 	"dovrak/service"
@@ -79,7 +80,12 @@ func viewWork(w store.Work, number int64, by string) wire.Work {
 func viewCopy(c service.CopyView) wire.Copy {
 	out := wire.Copy{Work: viewWork(c.Work, c.Copy.Number, c.RequesterName), From: c.Source.In(), To: c.Destination.In(),
 		Digest: c.Copy.Digest.String(), Verify: c.Copy.Verify}
+	out.Referrers, out.Platforms = c.Copy.Referrers, c.Copy.Platforms
+	if len(out.Platforms) > 0 {
+		out.Of = c.Copy.SourceDigest.String()
+	}
 	if c.Copy.Plan != nil {
+		out.Attached = len(c.Copy.Plan.Referrers)
 		for _, b := range c.Copy.Plan.Blobs {
 			if b.Present {
 				out.BlobsPresent++
@@ -87,6 +93,29 @@ func viewCopy(c service.CopyView) wire.Copy {
 				out.BlobsMoved++
 			}
 		}
+	}
+	return out
+}
+
+func viewCopyPlan(p service.CopyPlan) wire.CopyPlan {
+	t := p.Totals()
+	return wire.CopyPlan{From: p.From.In(), To: p.To.In(), Asked: p.Whole.String(), Digest: p.Root.String(), Made: p.Made,
+		Manifests: each(p.Manifests, viewPiece), Blobs: each(p.Blobs, viewPiece),
+		Referrers: each(p.Referrers, func(r plan.Referrer) wire.CopyReferrer {
+			return wire.CopyReferrer{Digest: r.Digest.String(), Subject: r.Subject.String(), Type: image.Printable(r.Type)}
+		}),
+		Move: t.Move, MoveBytes: t.MoveBytes, Mount: t.Mount, MountBytes: t.MountBytes, Present: t.Present, PresentBytes: t.PresentBytes}
+}
+
+func viewPiece(p plan.Piece) wire.CopyPiece {
+	out := wire.CopyPiece{Digest: p.Digest.String(), MediaType: image.Printable(p.MediaType), Size: p.Size, What: "move", From: p.Mount}
+	switch {
+	case p.Foreign:
+		out.What = "foreign"
+	case p.Present:
+		out.What = "present"
+	case p.Mount != "":
+		out.What = "mount"
 	}
 	return out
 }

@@ -40,27 +40,39 @@ func (a *App) point() *cobra.Command {
 }
 
 func (a *App) copy() *cobra.Command {
-	var verify, detach bool
+	var n wire.NewCopy
+	var planOnly, detach bool
 	cmd := &cobra.Command{
-		Use:     "copy IMAGE REPOSITORY",
-		Short:   "Copy an image to another repository, only what is missing, its digest unchanged",
-		Example: "  dovrak copy forge/bench/snowpack-model@sha256:… hut/live/snowpack-model",
-		Args:    args(2, "copy REGISTRY/REPOSITORY@DIGEST REGISTRY/REPOSITORY"),
+		Use:   "copy IMAGE REPOSITORY",
+		Short: "Copy an image to another repository, only what is missing, its digest unchanged",
+		Long: "Copy an image, whole and with what refers to it, straight from registry to registry. Only what is missing moves. With\n" +
+			"--platforms only some platforms are taken: their images, or a new index of them, whose digest is another.",
+		Example: "  dovrak copy forge/bench/snowpack-model@sha256:… hut/live/snowpack-model --plan\n" +
+			"  dovrak copy forge/bench/slope-sensor@sha256:… hut/live/slope-sensor --platforms linux/arm64,linux/arm/v7",
+		Args: args(2, "copy REGISTRY/REPOSITORY@DIGEST REGISTRY/REPOSITORY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c := a.client()
-			n, err := c.Copy(cmd.Context(), wire.NewCopy{From: args[0], To: args[1], Verify: verify})
+			n.From, n.To = args[0], args[1]
+			if planOnly {
+				p, err := c.PlanCopy(cmd.Context(), n)
+				if err != nil {
+					return err
+				}
+				return a.print(&p, func() { a.drawCopyPlan(p) })
+			}
+			no, err := c.Copy(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
 			if detach {
-				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "copy %d\n", n) })
+				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "copy %d\n", no) })
 			}
-			p := a.progress(fmt.Sprintf("copy %d", n))
+			p := a.progress(fmt.Sprintf("copy %d", no))
 			w, err := client.Follow(
 				cmd.Context(),
 				c,
 				"copy",
-				n,
+				no,
 				c.CopyNumbered,
 				func(w wire.Copy) wire.Work { return w.Work },
 				func(w wire.Copy) { p.show(w.Work) },
@@ -75,7 +87,10 @@ func (a *App) copy() *cobra.Command {
 			return a.print(&w, func() { a.drawCopy(w) })
 		},
 	}
-	cmd.Flags().BoolVar(&verify, "verify", false, "ask the destination for every piece again, however lately it was verified")
+	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would move, and move nothing")
+	cmd.Flags().StringSliceVar(&n.Platforms, "platforms", nil, "only these, e.g. linux/arm64,linux/arm/v7")
+	cmd.Flags().StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to it: all, none, or an artifact type (default all)")
+	cmd.Flags().BoolVar(&n.Verify, "verify", false, "ask the destination for every piece again, however lately it was verified")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak copies shows it")
 	return cmd
 }
@@ -89,12 +104,63 @@ func (a *App) drawCopy(w wire.Copy) {
 	}
 	fmt.Fprintf(
 		a.Out,
-		"%d blobs moved, %d present; %s moved, %s saved; verified, digest unchanged\n",
+		"%d blobs moved, %d present; %s moved, %s saved; %s; verified, %s\n",
 		w.BlobsMoved,
 		w.BlobsPresent,
 		size(moved),
 		size(present),
+		many(int64(w.Attached), "attached", "attached"),
+		unchanged(w.Of, w.Digest),
 	)
+}
+
+// unchanged says whether the digest is the one that was asked for.
+func unchanged(asked, digest string) string {
+	if asked == "" || asked == digest {
+		return "digest unchanged"
+	}
+	return "some platforms of " + short(asked)
+}
+
+// drawCopyPlan prints what a copy would move, piece by piece in the order in which it goes, with totals.
+func (a *App) drawCopyPlan(p wire.CopyPlan) {
+	fmt.Fprintf(a.Out, "%s → %s\n%s  %s\n", p.From, a.bold(p.To), a.ridge(p.Digest), p.Digest)
+	switch {
+	case p.Made:
+		fmt.Fprintln(a.Out, a.amber("a new index of some platforms; the digest is another than "+short(p.Asked)))
+	case p.Asked != p.Digest:
+		fmt.Fprintln(a.Out, a.amber("the image of one platform, out of "+short(p.Asked)))
+	}
+	fmt.Fprintln(a.Out)
+	about := map[string]string{}
+	for _, r := range p.Referrers {
+		about[r.Digest] = "refers to " + short(r.Subject) + "  " + r.Type
+	}
+	t := a.ledger("piece", "digest", "size", "", "")
+	right(t, 3)
+	for _, list := range []struct {
+		name   string
+		pieces []wire.CopyPiece
+	}{{"blob", p.Blobs}, {"manifest", p.Manifests}} {
+		for _, x := range list.pieces {
+			what, note := x.What, about[x.Digest]
+			switch x.What {
+			case "present":
+				what = a.dim(what)
+			case "mount":
+				note = "from " + x.From
+			case "foreign":
+				note = "left where it is"
+			}
+			t.AppendRow(table.Row{list.name, a.plate(x.Digest), size(x.Size), what, note})
+		}
+	}
+	t.Render()
+	fmt.Fprintf(a.Out, "\n%s to move, %s", pieces(p.Move), size(p.MoveBytes))
+	if p.Mount > 0 {
+		fmt.Fprintf(a.Out, ", of which %s by mounting", size(p.MountBytes))
+	}
+	fmt.Fprintf(a.Out, "; %s present, %s\n", pieces(p.Present), size(p.PresentBytes))
 }
 
 func (a *App) copies() *cobra.Command {

@@ -239,6 +239,11 @@ func (c *Client) Point(ctx context.Context, n wire.NewPoint) (wire.TagChanges, e
 	return post[wire.TagChanges](ctx, c, "/api/v1/tag-changes", n)
 }
 
+// PlanCopy asks what a copy would move.
+func (c *Client) PlanCopy(ctx context.Context, n wire.NewCopy) (wire.CopyPlan, error) {
+	return post[wire.CopyPlan](ctx, c, "/api/v1/copy-plans", n)
+}
+
 // Copy asks for a copy and gives its number.
 func (c *Client) Copy(ctx context.Context, n wire.NewCopy) (int64, error) {
 	return start(ctx, c, "/api/v1/copies", n)

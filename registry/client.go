@@ -154,6 +154,9 @@ type Repository struct {
 // String is registry and repository, as people write it.
 func (r *Repository) String() string { return r.c.cfg.Name + "/" + r.name }
 
+// Name is the repository's name in its registry.
+func (r *Repository) Name() string { return r.name }
+
 // Registry is the registry's short name.
 func (r *Repository) Registry() string { return r.c.cfg.Name }
 

@@ -94,6 +94,12 @@ func (r *Repository) Head(ctx context.Context, name string) (ocispec.Descriptor,
 
 // PutManifest stores a manifest's own bytes under a tag or its digest.
 func (r *Repository) PutManifest(ctx context.Context, name string, m image.Manifest) error {
+	_, err := r.putManifest(ctx, name, m)
+	return err
+}
+
+// putManifest gives the subject that the registry says it took note of, if any.
+func (r *Repository) putManifest(ctx context.Context, name string, m image.Manifest) (subject string, err error) {
 	rq := r.manifestRequest("push manifest "+name, http.MethodPut, name)
 	rq.scopes = []string{scope(r.name, "pull,push")}
 	rq.header = http.Header{"Content-Type": {m.MediaType}}
@@ -101,15 +107,15 @@ func (r *Repository) PutManifest(ctx context.Context, name string, m image.Manif
 	rq.okay = []int{http.StatusCreated, http.StatusOK}
 	resp, err := r.c.send(ctx, rq)
 	if err != nil {
-		return err
+		return "", err
 	}
 	if err := drain(resp); err != nil {
-		return r.c.explain(ctx, r.c.broken(rq, err))
+		return "", r.c.explain(ctx, r.c.broken(rq, err))
 	}
 	if told := resp.Header.Get("Docker-Content-Digest"); told != "" && told != m.Digest.String() {
-		return mismatch(r.String(), "manifest "+name, m.Digest, digest.Digest(told))
+		return "", mismatch(r.String(), "manifest "+name, m.Digest, digest.Digest(told))
 	}
-	return nil
+	return resp.Header.Get("OCI-Subject"), nil
 }
 
 // DeleteManifest removes a manifest by digest, and with it every tag on it, or by tag where the registry knows how.

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"regexp"
+	"slices"
 	"strings"
 
 	"dovrak/core/image"
@@ -39,6 +41,11 @@ func (r *Repository) Referrers(ctx context.Context, d digest.Digest) ([]ocispec.
 // FallbackTag is the tag under which attachments are listed where a registry has no list of its own.
 func FallbackTag(d digest.Digest) string { return strings.Replace(d.String(), ":", "-", 1) }
 
+var fallbackTag = regexp.MustCompile(`^sha(256-[0-9a-f]{64}|512-[0-9a-f]{128})$`)
+
+// IsFallbackTag reports a tag that is a list of referrers and names no image.
+func IsFallbackTag(tag string) bool { return fallbackTag.MatchString(tag) }
+
 func (r *Repository) listReferrers(ctx context.Context, d digest.Digest) (all []ocispec.Descriptor, offered bool, err error) {
 	rq := request{op: "list referrers", method: http.MethodGet, repository: r.name, scopes: []string{scope(r.name, "pull")},
 		path: "/v2/" + r.name + "/referrers/" + d.String(), header: http.Header{"Accept": {image.MediaIndex}}}
@@ -62,27 +69,31 @@ func (r *Repository) listReferrers(ctx context.Context, d digest.Digest) (all []
 	return all, err == nil, err
 }
 
-// Refer makes a manifest that was put, and that names d as its subject, known as attached to d. A registry with a list of
-// referrers knows already; elsewhere the index under the fallback tag is the list (distribution specification 1.1,
-// "Referrers Tag Schema").
-func (r *Repository) Refer(ctx context.Context, d digest.Digest, what ocispec.Descriptor) error {
-	all, err := r.Referrers(ctx, d)
-	if err != nil || !r.c.noReferrers.Load() {
+// PutReferrer stores a manifest that refers to another, by its digest, and makes it known as attached to that. A registry with
+// a list of referrers says that it took note (OCI-Subject); elsewhere the index under the fallback tag is the list, and as the
+// entry in it (distribution specification 1.1, "Pushing Manifests with Subject").
+func (r *Repository) PutReferrer(ctx context.Context, m image.Manifest, as ocispec.Descriptor) error {
+	noted, err := r.putManifest(ctx, m.Digest.String(), m)
+	if err != nil || m.Subject == nil || noted == m.Subject.Digest.String() {
 		return err
 	}
-	for _, have := range all {
-		if have.Digest == what.Digest {
-			return nil
-		}
+	var all []ocispec.Descriptor
+	list, err := r.Manifest(ctx, FallbackTag(m.Subject.Digest))
+	if err == nil {
+		all = list.Members
+	} else if !problem.Is(err, problem.NotFound) {
+		return err
+	}
+	if slices.ContainsFunc(all, func(d ocispec.Descriptor) bool { return d.Digest == as.Digest }) {
+		return nil
 	}
 	raw, err := json.Marshal(ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex,
-		Manifests: append(all, what)})
+		Manifests: append(all, as)})
 	if err != nil {
 		return err
 	}
-	list, err := image.Read(image.MediaIndex, raw)
-	if err != nil {
+	if list, err = image.Read(image.MediaIndex, raw); err != nil {
 		return err
 	}
-	return r.PutManifest(ctx, FallbackTag(d), list)
+	return r.PutManifest(ctx, FallbackTag(m.Subject.Digest), list)
 }

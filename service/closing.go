@@ -295,35 +295,32 @@ func (s *Service) putIndex(ctx context.Context, to spot, index image.Manifest) e
 // bring sees to it that a part is whole in a place: where it was pushed there, every piece is asked for; else what is
 // missing is copied, with what refers to it.
 func (s *Service) bring(ctx context.Context, sh *shift, p placed, to spot) error {
-	tree, err := transfer.ReadTree(ctx, p.at.Repository, contents{s.db}, p.Root.Digest)
+	if p.at.ref.In() == to.ref.In() {
+		return s.wholeThere(ctx, p, to)
+	}
+	cargo, err := s.load(ctx, p.at, p.Root.Digest, AllReferrers)
 	if err != nil {
 		return err
 	}
-	if p.at.ref.In() == to.ref.In() {
-		return s.wholeThere(ctx, p, to, tree)
-	}
-	if _, err := s.carry(ctx, sh, p.at, to, tree, false); err != nil {
-		return err
-	}
-	for _, m := range tree {
-		if err := s.bringReferrers(ctx, sh, p.at, to, m.Digest, 0); err != nil {
-			return err
-		}
-	}
-	return nil
+	_, err = s.carry(ctx, sh, p.at, to, cargo, false)
+	return err
 }
 
-func (s *Service) wholeThere(ctx context.Context, p placed, to spot, tree plan.Tree) error {
+func (s *Service) wholeThere(ctx context.Context, p placed, to spot) error {
 	whole, err := s.db.WholeWithin(ctx, to.at(), p.Root.Digest, wholeFor)
 	if err != nil || whole {
 		return err
 	}
-	have, err := transfer.Look(ctx, to.Repository, tree)
+	cargo, err := s.load(ctx, to, p.Root.Digest, NoReferrers)
+	if err != nil {
+		return err
+	}
+	have, err := transfer.Look(ctx, to.Repository, cargo)
 	if err != nil {
 		return err
 	}
 	var lacking []string
-	c := plan.NewCopy(tree, have)
+	c := plan.NewCopy(cargo, have)
 	for _, piece := range append(c.Blobs, c.Manifests...) {
 		if !piece.Present && !piece.Foreign {
 			lacking = append(lacking, piece.Digest.String())
@@ -341,36 +338,6 @@ func (s *Service) wholeThere(ctx context.Context, p placed, to spot, tree plan.T
 		Rule:   "content first, tags last",
 		Remedy: "push the part again, and close the build again",
 	}
-}
-
-// maxReferring bounds how deep what refers to what refers to a part is followed.
-const maxReferring = 3
-
-// bringReferrers copies what refers to an image along with it: signatures, attestations, bills of materials.
-func (s *Service) bringReferrers(ctx context.Context, sh *shift, from, to spot, d digest.Digest, depth int) error {
-	if depth == maxReferring {
-		return nil
-	}
-	all, err := from.Referrers(ctx, d)
-	if err != nil {
-		return err
-	}
-	for _, r := range all {
-		tree, err := transfer.ReadTree(ctx, from.Repository, contents{s.db}, r.Digest)
-		if err != nil {
-			return err
-		}
-		if _, err := s.carry(ctx, sh, from, to, tree, false); err != nil {
-			return err
-		}
-		if err := to.Refer(ctx, d, r); err != nil {
-			return err
-		}
-		if err := s.bringReferrers(ctx, sh, from, to, r.Digest, depth+1); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // tagBuild points what the build earned in a place, fixed tags first. A moving tag whose rule does not let it move to this

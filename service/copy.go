@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -12,14 +13,89 @@ import (
 	"dovrak/transfer"
 
 	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
 )
 
 // NewCopy asks for an image to be copied. To names a repository. Verify asks for every piece again, however lately
 // the image was verified there.
 type NewCopy struct {
+	From, To  image.Reference
+	Verify    bool
+	Referrers string           // what goes along of all that refers to it; empty is all
+	Platforms []image.Platform // only these; none is the whole
+	Key       string           // Idempotency-Key
+}
+
+// CopyPlan is what a copy would move. Made is true where only some platforms are copied and a new index is written for them.
+type CopyPlan struct {
+	plan.Copy
 	From, To image.Reference
-	Verify   bool
-	Key      string // Idempotency-Key
+	Whole    digest.Digest // the image that was asked for
+	Made     bool
+}
+
+// copyDraft is a copy as it will be done.
+type copyDraft struct {
+	from, to spot
+	whole    digest.Digest
+	root     image.Manifest
+	made     bool
+}
+
+// PlanCopy says what a copy would move, and moves nothing.
+func (s *Service) PlanCopy(ctx context.Context, by Actor, n NewCopy) (CopyPlan, error) {
+	if err := by.Require(Read); err != nil {
+		return CopyPlan{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, planDeadline)
+	defer cancel()
+	d, err := s.draftCopy(ctx, &n)
+	if err != nil {
+		return CopyPlan{}, err
+	}
+	cargo, err := s.load(ctx, d.from, d.root.Digest, n.Referrers)
+	if err != nil {
+		return CopyPlan{}, err
+	}
+	c, err := s.planCopy(ctx, d.from, d.to, cargo, n.Verify)
+	return CopyPlan{Copy: c, From: d.from.ref, To: d.to.ref, Whole: d.whole, Made: d.made}, err
+}
+
+// draftCopy finds source and destination, and the image that is to be copied. A new index for some platforms is kept, since the
+// source does not have it.
+func (s *Service) draftCopy(ctx context.Context, n *NewCopy) (d copyDraft, err error) {
+	n.Referrers = cmp.Or(n.Referrers, AllReferrers)
+	if err := checkReferrers(n.Referrers); err != nil {
+		return d, err
+	}
+	if d.from, err = s.spot(ctx, n.From); err != nil {
+		return d, err
+	}
+	if d.to, err = s.spot(ctx, n.To); err != nil {
+		return d, err
+	}
+	if d.from.ref.In() == d.to.ref.In() {
+		return d, &problem.Problem{
+			Kind:   problem.Malformed,
+			Title:  "Source and destination are one repository",
+			Asked:  n.From.String() + " to " + n.To.String(),
+			Remedy: "to give the image another name there, point a tag: dovrak point",
+		}
+	}
+	if err := s.mayWrite(ctx, d.to); err != nil {
+		return d, err
+	}
+	if d.root, err = s.sourceRoot(ctx, d.from, n.From); err != nil {
+		return d, err
+	}
+	d.whole = d.root.Digest
+	if len(n.Platforms) == 0 {
+		return d, nil
+	}
+	if d.root, d.made, err = plan.Subset(d.root, n.Platforms); err != nil || !d.made {
+		return d, err
+	}
+	return d, s.db.KeepContent(ctx, store.Content{Digest: d.root.Digest, MediaType: d.root.MediaType, Bytes: d.root.Bytes})
 }
 
 // AskCopy decides on a copy and queues it.
@@ -27,39 +103,23 @@ func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, erro
 	if err := by.Require(Copy); err != nil {
 		return Asked{}, err
 	}
-	a := ask{n.Key, hashOf("copy", n.From, n.To, n.Verify)}
+	a := ask{n.Key, hashOf("copy", n.From, n.To, n.Verify, n.Referrers, n.Platforms)}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
 		return Asked{}, err
 	} else if ok {
 		w, _, err := s.db.CopyByWork(ctx, had.WorkID)
 		return Asked{w.Copy.Number}, err
 	}
-	from, err := s.spot(ctx, n.From)
-	if err != nil {
-		return Asked{}, err
-	}
-	to, err := s.spot(ctx, n.To)
-	if err != nil {
-		return Asked{}, err
-	}
-	if from.ref.In() == to.ref.In() {
-		return Asked{}, &problem.Problem{
-			Kind:   problem.Malformed,
-			Title:  "Source and destination are one repository",
-			Asked:  n.From.String() + " to " + n.To.String(),
-			Remedy: "to give the image another name there, point a tag: dovrak point",
-		}
-	}
-	if err := s.mayWrite(ctx, to); err != nil {
-		return Asked{}, err
-	}
-	root, err := s.sourceRoot(ctx, from, n.From)
+	d, err := s.draftCopy(ctx, &n)
 	if err != nil {
 		return Asked{}, err
 	}
 	w := store.Work{ID: store.NewID(), Kind: store.KindCopy, State: store.StateAsked, RequestedBy: by.ID}
-	c := store.Copy{WorkID: w.ID, SourceID: from.conn.ID, Source: from.ref.Repository, DestinationID: to.conn.ID,
-		Destination: to.ref.Repository, Digest: root.Digest, Verify: n.Verify}
+	c := store.Copy{WorkID: w.ID, SourceID: d.from.conn.ID, Source: d.from.ref.Repository, DestinationID: d.to.conn.ID,
+		Destination: d.to.ref.Repository, Digest: d.root.Digest, SourceDigest: d.whole, Verify: n.Verify, Referrers: n.Referrers}
+	for _, p := range n.Platforms {
+		c.Platforms = append(c.Platforms, p.String())
+	}
 	var no int64
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
 		if no, err = tx.AddCopy(ctx, w, c); err != nil {
@@ -144,11 +204,11 @@ func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) erro
 	if err := sh.state(ctx, store.StateMoving); err != nil {
 		return err
 	}
-	tree, err := transfer.ReadTree(ctx, from.Repository, contents{s.db}, w.Copy.Digest)
+	cargo, err := s.load(ctx, from, w.Copy.Digest, w.Copy.Referrers)
 	if err != nil {
 		return err
 	}
-	c, err := s.carry(ctx, sh, from, to, tree, w.Copy.Verify)
+	c, err := s.carry(ctx, sh, from, to, cargo, w.Copy.Verify)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"dovrak/core/trail"
 	"dovrak/failpoint"
 	"dovrak/store"
-	"dovrak/transfer"
 
 	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
@@ -31,7 +30,7 @@ type draft struct {
 	plan    plan.Promotion
 	version string
 	facts   tagging.Facts
-	tree    plan.Tree
+	cargo   plan.Cargo
 	from    spot
 	law     law
 	env     charter.Environment
@@ -66,7 +65,7 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	if err != nil {
 		return draft{}, err
 	}
-	if d.tree, err = transfer.ReadTree(ctx, d.from.Repository, contents{s.db}, root); err != nil {
+	if d.cargo, err = s.load(ctx, d.from, root, AllReferrers); err != nil {
 		return draft{}, err
 	}
 	if d.version, err = s.judgePlatforms(ctx, law, n, d); err != nil {
@@ -103,8 +102,8 @@ func (s *Service) standing(ctx context.Context, at spot, component, environment,
 
 // judgePlatforms refuses an image that lacks a platform which the component requires, and gives its version.
 func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d draft) (string, error) {
-	root := d.tree.Root()
-	img, err := s.describeTree(ctx, d.from, d.tree)
+	root := d.cargo.Root()
+	img, err := s.describeTree(ctx, d.from, d.cargo.Image)
 	if err != nil {
 		return "", err
 	}
@@ -150,7 +149,7 @@ func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d dr
 	if err != nil {
 		return plan.Place{}, err
 	}
-	c, err := s.planCopy(ctx, to, d.tree, false)
+	c, err := s.planCopy(ctx, d.from, to, d.cargo, false)
 	if err != nil {
 		return plan.Place{}, err
 	}
@@ -170,7 +169,7 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 		if err != nil {
 			return err
 		}
-		w := wish{at: to, tag: e.Tag, to: d.tree.Root(), rules: rules, facts: d.facts, mover: tagging.ByPromotion}
+		w := wish{at: to, tag: e.Tag, to: d.cargo.Root(), rules: rules, facts: d.facts, mover: tagging.ByPromotion}
 		err = s.judge(ctx, w, from)
 		if problem.Is(err, problem.Refused) && e.Rule.Kind == tagging.MovingTag {
 			place.Stays = append(place.Stays, plan.TagStays{Tag: e.Tag, From: from, Why: problem.From(err).Seen})
@@ -179,7 +178,7 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 		if err != nil {
 			return err
 		}
-		place.Tags = append(place.Tags, plan.TagChange{Tag: e.Tag, From: from, To: d.tree.Root().Digest})
+		place.Tags = append(place.Tags, plan.TagChange{Tag: e.Tag, From: from, To: d.cargo.Root().Digest})
 	}
 	return nil
 }
@@ -288,7 +287,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err != nil {
 		return err
 	}
-	tree, err := transfer.ReadTree(ctx, from.Repository, contents{s.db}, w.Promotion.Digest)
+	cargo, err := s.load(ctx, from, w.Promotion.Digest, AllReferrers)
 	if err != nil {
 		return err
 	}
@@ -299,7 +298,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	g, moving := errgroup.WithContext(ctx)
 	for _, to := range places {
 		g.Go(func() error {
-			_, err := s.carry(moving, sh, from, to, tree, false)
+			_, err := s.carry(moving, sh, from, to, cargo, false)
 			return err
 		})
 	}
@@ -312,7 +311,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err := sh.state(ctx, store.StateSwitching); err != nil {
 		return err
 	}
-	if err := s.switchTags(ctx, sh, w, from, places, tree); err != nil {
+	if err := s.switchTags(ctx, sh, w, from, places, cargo.Root()); err != nil {
 		return err
 	}
 	return sh.end(ctx, func(tx store.Tx) error {
@@ -337,7 +336,7 @@ func (s *Service) places(ctx context.Context, p plan.Promotion) ([]spot, error) 
 }
 
 // switchTags points the tags of every place, the standing tag last, and asks each place again by tag.
-func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWork, from spot, places []spot, tree plan.Tree) error {
+func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWork, from spot, places []spot, root image.Manifest) error {
 	law, err := s.law(ctx)
 	if err != nil {
 		return err
@@ -348,13 +347,13 @@ func (s *Service) switchTags(ctx context.Context, sh *shift, w store.PromotionWo
 		if err != nil {
 			return err
 		}
-		facts, err := s.factsOf(ctx, from, tree.Root().Digest)
+		facts, err := s.factsOf(ctx, from, root.Digest)
 		if err != nil {
 			return err
 		}
 		for _, t := range w.Promotion.Plan.Places[i].Tags {
 			_, err := s.point(ctx, wish{
-				at: to, tag: t.Tag, to: tree.Root(), by: by, because: w.Work.Because, rules: rules, facts: facts,
+				at: to, tag: t.Tag, to: root, by: by, because: w.Work.Because, rules: rules, facts: facts,
 				mover: tagging.ByPromotion, under: &sh.lease,
 			})
 			if err != nil {

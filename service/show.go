@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -127,31 +126,15 @@ func summaryOf(d image.Description) store.Summary {
 
 // referrers lists what is attached to a digest. A registry that does not say is no reason to show nothing else.
 func (s *Service) referrers(ctx context.Context, at spot, d digest.Digest) (Referrers, error) {
-	kept, ok, err := s.db.Referrers(ctx, at.at(), d)
+	list, seen, err := s.referrersOf(ctx, at, d)
 	if err != nil {
-		return Referrers{}, err
-	}
-	now, err := s.db.Now(ctx)
-	if err != nil {
-		return Referrers{}, err
-	}
-	var list []ocispec.Descriptor
-	if ok && now.Sub(kept.SeenAt) < referrersFor {
-		err = json.Unmarshal(kept.Descriptors, &list)
-		return Referrers{All: besides(list, d), SeenAt: kept.SeenAt.UTC()}, err
-	}
-	if list, err = at.Referrers(ctx, d); err != nil {
-		if ctx.Err() != nil {
+		if ctx.Err() != nil || seen.IsZero() {
 			return Referrers{}, err
 		}
 		p := problem.From(err)
-		return Referrers{SeenAt: now, Problem: p.Title + ": " + p.Seen}, nil
+		return Referrers{SeenAt: seen, Problem: p.Title + ": " + p.Seen}, nil
 	}
-	raw, err := json.Marshal(list)
-	if err == nil {
-		err = s.db.KeepReferrers(ctx, at.at(), d, raw)
-	}
-	return Referrers{All: besides(list, d), SeenAt: now}, err
+	return Referrers{All: besides(list, d), SeenAt: seen}, nil
 }
 
 func besides(list []ocispec.Descriptor, of digest.Digest) []image.Beside {

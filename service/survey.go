@@ -9,6 +9,7 @@ import (
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/core/tagging"
+	"dovrak/registry"
 	"dovrak/store"
 
 	"github.com/opencontainers/go-digest"
@@ -59,7 +60,8 @@ func (s *Service) survey(ctx context.Context, at spot, each func(Survey, []strin
 
 func (s *Service) surveyPages(ctx context.Context, at spot, out *Survey, each func(Survey, []string) error) error {
 	err := at.Repository.Tags(ctx, func(tags []string) error {
-		tags = slices.DeleteFunc(tags, func(t string) bool { return image.CheckTag(t) != nil }) // no registry may hold such
+		// No registry may hold what is no tag; and a list of referrers is no image.
+		tags = slices.DeleteFunc(tags, func(t string) bool { return image.CheckTag(t) != nil || registry.IsFallbackTag(t) })
 		for page := range slices.Chunk(tags, surveyPage) {
 			if err := s.surveyPage(ctx, at, page, out); err != nil {
 				return err

@@ -15,9 +15,7 @@ import (
 
 	"dovrak/core/plan"
 	"dovrak/core/problem"
-	"dovrak/registry"
 	"dovrak/store"
-	"dovrak/transfer"
 
 	"github.com/google/uuid"
 )
@@ -220,85 +218,6 @@ func (sh *shift) end(ctx context.Context, also func(store.Tx) error) error {
 		}
 		return sh.what.tell(ctx, tx, store.StateVerified)
 	})
-}
-
-// carry moves an image to one place, only what is missing. An image that was verified whole there not long ago costs
-// one HEAD, unless verify asks for every piece again.
-func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, tree plan.Tree, verify bool) (plan.Copy, error) {
-	c, err := s.planCopy(ctx, to, tree, verify)
-	if err != nil {
-		return c, err
-	}
-	td := sh.tide(to.ref.In(), c.Totals())
-	err = transfer.Move(ctx, from.Repository, to.Repository, tree, c, transfer.Options{
-		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add,
-		Siblings: func(ctx context.Context, p plan.Piece) ([]*registry.Repository, error) {
-			return s.siblings(ctx, from, to, p)
-		},
-	})
-	if err != nil {
-		return c, err
-	}
-	for _, m := range tree {
-		for _, d := range m.Blobs() {
-			if err := s.db.Hold(ctx, to.at(), d.Digest, false); err != nil {
-				return c, err
-			}
-		}
-	}
-	there := true
-	return c, firstOf(s.db.Hold(ctx, to.at(), tree.Root().Digest, true), s.db.Noticed(ctx, to.at(), &there, nil))
-}
-
-// planCopy asks the destination what it has.
-func (s *Service) planCopy(ctx context.Context, to spot, tree plan.Tree, verify bool) (plan.Copy, error) {
-	root := tree.Root().Digest
-	known, err := s.db.WholeWithin(ctx, to.at(), root, wholeFor)
-	if err != nil {
-		return plan.Copy{}, err
-	}
-	if known && !verify {
-		there, err := transfer.Has(ctx, to.Repository, root)
-		if err != nil {
-			return plan.Copy{}, err
-		}
-		if there {
-			return plan.NewCopy(tree, everything(tree)), nil
-		}
-		if err := s.db.Forget(ctx, to.at(), root); err != nil {
-			return plan.Copy{}, err
-		}
-	}
-	have, err := transfer.Look(ctx, to.Repository, tree)
-	return plan.NewCopy(tree, have), err
-}
-
-func everything(tree plan.Tree) plan.Presence {
-	have := plan.Presence{}
-	for _, m := range tree {
-		have[m.Digest] = true
-		for _, d := range m.Blobs() {
-			have[d.Digest] = true
-		}
-	}
-	return have
-}
-
-// siblings are repositories of the destination's registry from which a blob may be mounted: the source itself where
-// it lies in the same registry, and those that were seen to hold it.
-func (s *Service) siblings(ctx context.Context, from, to spot, p plan.Piece) ([]*registry.Repository, error) {
-	if from.conn.ID == to.conn.ID {
-		return []*registry.Repository{from.Repository}, nil
-	}
-	names, err := s.db.Siblings(ctx, to.at(), p.Digest, 2)
-	if err != nil {
-		return nil, err
-	}
-	var out []*registry.Repository
-	for _, n := range names {
-		out = append(out, to.Sibling(n))
-	}
-	return out, nil
 }
 
 // ask is a request for work, made safe to repeat.

@@ -62,7 +62,10 @@ type Copy struct {
 	Destination   string
 	Digest        digest.Digest
 	Verify        bool
-	Plan          *plan.Copy `gorm:"serializer:json"`
+	Referrers     string
+	SourceDigest  digest.Digest // where only some platforms are copied: the image that they are taken from
+	Platforms     []string      `gorm:"serializer:json"`
+	Plan          *plan.Copy    `gorm:"serializer:json"`
 }
 
 // Promotion is a promotion's own record.
@@ -99,6 +102,9 @@ func (t Tx) addWork(ctx context.Context, w Work) error {
 func (t Tx) AddCopy(ctx context.Context, w Work, c Copy) (int64, error) {
 	if err := t.addWork(ctx, w); err != nil {
 		return 0, err
+	}
+	if c.Platforms == nil {
+		c.Platforms = []string{}
 	}
 	if err := t.g.WithContext(ctx).Table("copies").Create(&c).Error; err != nil {
 		return 0, err

@@ -174,7 +174,13 @@ func newWorld(t testing.TB) *world {
 // newWorldOf is a world whose forge has quirks.
 func newWorldOf(t testing.TB, quirks sim.Quirks) *world {
 	t.Helper()
-	w := newWorldWithout(t, quirks)
+	return newWorldBetween(t, quirks, sim.Quirks{})
+}
+
+// newWorldBetween is a world whose forge and hut have quirks.
+func newWorldBetween(t testing.TB, forge, hut sim.Quirks) *world {
+	t.Helper()
+	w := newWorldWithout(t, forge, hut)
 	for name, s := range map[string]*side{"forge": w.forge, "hut": w.hut} {
 		w.in(secret).ok("registry", "add", name, "--address", s.URL, "--account", "dovrak", "--secret-file", "-")
 	}
@@ -195,7 +201,8 @@ func (w *world) declare(repositories ...string) {
 // newWorldWithout starts registries and service, of which neither knows the other, and there is no charter.
 func newWorldWithout(t testing.TB, quirks ...sim.Quirks) *world {
 	t.Helper()
-	w := &world{t: t, dir: t.TempDir(), db: pgtest.URL(t), forge: newSide(t, sim.Token, quirks...), hut: newSide(t, sim.Basic)}
+	quirks = append(quirks, sim.Quirks{}, sim.Quirks{})
+	w := &world{t: t, dir: t.TempDir(), db: pgtest.URL(t), forge: newSide(t, sim.Token, quirks[0]), hut: newSide(t, sim.Basic, quirks[1])}
 	port, err := debian.FreePort()
 	must(t, err)
 	w.listen = fmt.Sprintf("127.0.0.1:%d", port)

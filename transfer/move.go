@@ -12,6 +12,7 @@ import (
 	"dovrak/registry"
 
 	"github.com/cenkalti/backoff/v5"
+	"github.com/opencontainers/go-digest"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -23,6 +24,9 @@ type Options struct {
 
 	// Siblings gives repositories of the destination's registry that may hold a blob, to mount it from.
 	Siblings func(context.Context, plan.Piece) ([]*registry.Repository, error)
+	// InTurn has those who write down what refers to one digest do so one after the other: a registry without a list of its own
+	// keeps it in a tag, which all of them read and write. nil is for one writer alone.
+	InTurn func(ctx context.Context, subject digest.Digest, write func() error) error
 	// Turn waits until one more blob may be moved; what it gives is called when the blob is done. May be nil.
 	Turn func(context.Context) (done func(), err error)
 	// Moved is told of bytes as they arrive, and of each piece when it is there. It must be safe for concurrent use.
@@ -42,6 +46,9 @@ func (o Options) withDefaults() Options {
 	if o.Turn == nil {
 		o.Turn = func(context.Context) (func(), error) { return func() {}, nil }
 	}
+	if o.InTurn == nil {
+		o.InTurn = func(_ context.Context, _ digest.Digest, write func() error) error { return write() }
+	}
 	if o.Moved == nil {
 		o.Moved = func(int64, int) {}
 	}
@@ -50,7 +57,7 @@ func (o Options) withDefaults() Options {
 
 // Move does what a copy's plan says, then asks the destination whether it has the root. After an error nothing points
 // to what was moved so far, and a second Move goes on from there.
-func Move(ctx context.Context, from, to *registry.Repository, tree plan.Tree, c plan.Copy, opt Options) error {
+func Move(ctx context.Context, from, to *registry.Repository, cargo plan.Cargo, c plan.Copy, opt Options) error {
 	opt = opt.withDefaults()
 	if err := moveBlobs(ctx, from, to, c, opt); err != nil {
 		return err
@@ -58,21 +65,9 @@ func Move(ctx context.Context, from, to *registry.Repository, tree plan.Tree, c 
 	if err := failpoint.At(ctx, "blobs-moved"); err != nil {
 		return err
 	}
-	manifests := map[string]image.Manifest{}
-	for _, m := range tree {
-		manifests[m.Digest.String()] = m
-	}
-	for _, p := range c.Manifests {
-		if p.Present {
-			continue
-		}
-		if err := to.PutManifest(ctx, p.Digest.String(), manifests[p.Digest.String()]); err != nil {
-			return err
-		}
-		opt.Moved(p.Size, 1)
-	}
-	if c.Manifests[len(c.Manifests)-1].Present {
-		return nil // the plan has just seen it
+	rootPut, err := putManifests(ctx, to, cargo, c, opt)
+	if err != nil || !rootPut { // else the plan has just seen it
+		return err
 	}
 	there, err := Has(ctx, to, c.Root)
 	if err == nil && !there {
@@ -86,6 +81,37 @@ func Move(ctx context.Context, from, to *registry.Repository, tree plan.Tree, c 
 		}
 	}
 	return err
+}
+
+// putManifests puts what is missing, children before parents, and makes what refers to the image known where the registry
+// keeps no list by itself. It reports whether the root was put.
+func putManifests(ctx context.Context, to *registry.Repository, cargo plan.Cargo, c plan.Copy, opt Options) (rootPut bool, err error) {
+	manifests := map[digest.Digest]image.Manifest{}
+	for _, m := range cargo.Manifests() {
+		manifests[m.Digest] = m
+	}
+	attached := map[digest.Digest]plan.Attached{}
+	for _, a := range cargo.Attached {
+		attached[a.Tree.Root().Digest] = a
+	}
+	for _, p := range c.Manifests {
+		if p.Present {
+			continue
+		}
+		m := manifests[p.Digest]
+		put := func() error { return to.PutManifest(ctx, p.Digest.String(), m) }
+		if a, ok := attached[p.Digest]; ok {
+			put = func() error {
+				return opt.InTurn(ctx, a.Subject, func() error { return to.PutReferrer(ctx, m, a.As) })
+			}
+		}
+		if err := put(); err != nil {
+			return false, err
+		}
+		rootPut = rootPut || p.Digest == c.Root
+		opt.Moved(p.Size, 1)
+	}
+	return rootPut, nil
 }
 
 func moveBlobs(ctx context.Context, from, to *registry.Repository, c plan.Copy, opt Options) error {

@@ -16,6 +16,7 @@ import (
 	"dovrak/transfer"
 
 	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 func must(t *testing.T, err error) {
@@ -48,8 +49,9 @@ func (m *memory) Keep(_ context.Context, d digest.Digest, media string, raw []by
 
 // sides are a source that holds an image, and an empty destination, on which the nth request from now fails once.
 type sides struct {
-	from, to *registry.Repository
-	root     digest.Digest
+	from, to  *registry.Repository
+	root      digest.Digest
+	signature digest.Digest // of the bill of materials that is attached to it
 
 	mu    sync.Mutex
 	fault sim.Fault
@@ -84,7 +86,25 @@ func newSides(t *testing.T, img pipeline.Image) *sides {
 	must(t, (&pipeline.Target{Address: url, Repository: "x"}).Push(t.Context(), img))
 	index := pipeline.Target{Address: url, Repository: "x"}
 	must(t, index.Point(t.Context(), img, "build-41"))
+	materials, err := pipeline.Attach(img, "application/spdx+json", "what is in it")
+	must(t, err)
+	must(t, index.Push(t.Context(), materials))
+	signed, err := pipeline.Attach(pipeline.Image{Index: materials.Manifests[0]}, "application/vnd.skarvind.signature", "of the materials")
+	must(t, err)
+	must(t, index.Push(t.Context(), signed))
+	s.signature = signed.Manifests[0].Digest
 	return s
+}
+
+// cargo reads the image and what refers to it.
+func (s *sides) cargo(ctx context.Context) (plan.Cargo, error) {
+	keep := &memory{}
+	tree, err := transfer.ReadTree(ctx, s.from, keep, s.root)
+	if err != nil {
+		return plan.Cargo{}, err
+	}
+	attached, err := transfer.ReadAttached(ctx, s.from, keep, tree, s.from.Referrers, func(ocispec.Descriptor) bool { return true })
+	return plan.Cargo{Image: tree, Attached: attached}, err
 }
 
 // copy does a whole copy, with the fault at the request numbered at; it gives how many requests there were.
@@ -93,15 +113,15 @@ func (s *sides) copy(ctx context.Context, at int, f sim.Fault) (int, error) {
 	s.n, s.at, s.fault = 0, at, f
 	s.mu.Unlock()
 	err := func() error {
-		tree, err := transfer.ReadTree(ctx, s.from, &memory{}, s.root)
+		cargo, err := s.cargo(ctx)
 		if err != nil {
 			return err
 		}
-		have, err := transfer.Look(ctx, s.to, tree)
+		have, err := transfer.Look(ctx, s.to, cargo)
 		if err != nil {
 			return err
 		}
-		return transfer.Move(ctx, s.from, s.to, tree, plan.NewCopy(tree, have), transfer.Options{FirstWait: time.Millisecond})
+		return transfer.Move(ctx, s.from, s.to, cargo, plan.NewCopy(cargo, have), transfer.Options{FirstWait: time.Millisecond})
 	}()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -144,8 +164,10 @@ func TestAFaultAtEveryRequest(t *testing.T) {
 				if _, err := s.copy(t.Context(), -1, sim.Fault{}); err != nil {
 					t.Fatalf("request %d: a second copy does not complete it: %v", at, err)
 				}
-				if d, err := s.to.Head(t.Context(), s.root.String()); err != nil || d.Digest != s.root {
-					t.Fatalf("request %d: %v %v", at, d, err)
+				for _, root := range []digest.Digest{s.root, s.signature} {
+					if d, err := s.to.Head(t.Context(), root.String()); err != nil || d.Digest != root {
+						t.Fatalf("request %d: %v %v", at, d, err)
+					}
 				}
 			}
 			t.Logf("%d of %d mended by themselves", mended, requests)
@@ -163,7 +185,7 @@ func TestASecondCopyMovesNothing(t *testing.T) {
 	must(t, err)
 	n, err := s.copy(t.Context(), -1, sim.Fault{})
 	must(t, err)
-	if want := 3 + 3 + 7; n != want { // manifests read and looked at, blobs looked at
+	if want := 5 + 5 + 5 + 10; n != want { // manifests read, listed what refers to them, looked at; blobs looked at
 		t.Errorf("%d requests, want %d", n, want)
 	}
 }
@@ -173,7 +195,7 @@ func TestMountedWithinARegistry(t *testing.T) {
 	s := newSides(t, image(t))
 	_, err := s.copy(t.Context(), -1, sim.Fault{})
 	must(t, err)
-	tree, err := transfer.ReadTree(t.Context(), s.to, &memory{}, s.root)
+	cargo, err := s.cargo(t.Context())
 	must(t, err)
 	var moved int64
 	var mu sync.Mutex
@@ -181,13 +203,13 @@ func TestMountedWithinARegistry(t *testing.T) {
 	s.n = 0
 	s.mu.Unlock()
 	sibling := s.to.Sibling("y")
-	err = transfer.Move(t.Context(), s.from, sibling, tree, plan.NewCopy(tree, nil), transfer.Options{
+	err = transfer.Move(t.Context(), s.from, sibling, cargo, plan.NewCopy(cargo, nil), transfer.Options{
 		Siblings: func(context.Context, plan.Piece) ([]*registry.Repository, error) {
 			return []*registry.Repository{s.to}, nil
 		},
 		Moved: func(n int64, _ int) { mu.Lock(); moved += n; mu.Unlock() }})
 	must(t, err)
-	if want := 7 + 3 + 1; s.n != want {
+	if want := 10 + 5 + 1; s.n != want {
 		t.Errorf("%d requests, want one mount a blob, one PUT a manifest, one look: %d", s.n, want)
 	}
 }

@@ -105,9 +105,9 @@ func (r *reader) read(ctx context.Context, d digest.Digest, above []digest.Diges
 	return nil
 }
 
-// Look asks a destination for every manifest and blob of a tree: one HEAD each, the root first, so that whatever sign-in
+// Look asks a destination for every manifest and blob of a cargo: one HEAD each, the root first, so that whatever sign-in
 // the registry wants is settled before many ask at once.
-func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Presence, error) {
+func Look(ctx context.Context, to *registry.Repository, cargo plan.Cargo) (plan.Presence, error) {
 	var mu sync.Mutex
 	have := plan.Presence{}
 	note := func(d digest.Digest, there bool) {
@@ -115,15 +115,16 @@ func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Pr
 		defer mu.Unlock()
 		have[d] = there
 	}
-	root := tree.Root().Digest
+	root := cargo.Root().Digest
 	there, err := Has(ctx, to, root)
 	if err != nil {
 		return nil, err
 	}
 	note(root, there)
+	wanted := plan.NewCopy(cargo, nil)
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
-	for _, p := range plan.NewCopy(tree, nil).Blobs {
+	for _, p := range wanted.Blobs {
 		if p.Foreign {
 			continue
 		}
@@ -133,7 +134,10 @@ func Look(ctx context.Context, to *registry.Repository, tree plan.Tree) (plan.Pr
 			return err
 		})
 	}
-	for _, m := range tree[:len(tree)-1] {
+	for _, m := range wanted.Manifests {
+		if m.Digest == root {
+			continue
+		}
 		g.Go(func() error {
 			there, err := Has(ctx, to, m.Digest)
 			note(m.Digest, there)

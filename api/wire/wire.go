@@ -109,6 +109,44 @@ type NewCopy struct {
 	From   string `json:"from"             description:"a full reference"`
 	To     string `json:"to"               description:"REGISTRY/REPOSITORY"`
 	Verify bool   `json:"verify,omitempty" description:"ask for every piece again"`
+
+	Referrers string   `json:"referrers,omitempty" description:"what goes along of all that refers to it: all (if left out), none, or an artifact type"`
+	Platforms []string `json:"platforms,omitempty" description:"only these; left out: the whole"`
+}
+
+// CopyPlan is what a copy would move.
+type CopyPlan struct {
+	From      string         `json:"from"`
+	To        string         `json:"to"`
+	Asked     string         `json:"asked" description:"the image that was asked for"`
+	Digest    string         `json:"digest" description:"of what arrives; another than asked where only some platforms are copied"`
+	Made      bool           `json:"made" description:"a new index is written for those platforms"`
+	Manifests []CopyPiece    `json:"manifests" description:"in the order in which they are put"`
+	Blobs     []CopyPiece    `json:"blobs"`
+	Referrers []CopyReferrer `json:"referrers" description:"what goes along because it refers to the image"`
+	Move      int            `json:"move" description:"pieces; what is to be mounted is counted, too"`
+	MoveBytes int64          `json:"moveBytes"`
+	Mount     int            `json:"mount" description:"of those, pieces that a sibling repository holds"`
+
+	MountBytes   int64 `json:"mountBytes"`
+	Present      int   `json:"present" description:"pieces"`
+	PresentBytes int64 `json:"presentBytes"`
+}
+
+// CopyPiece is a manifest or a blob.
+type CopyPiece struct {
+	Digest    string `json:"digest"`
+	MediaType string `json:"mediaType"`
+	Size      int64  `json:"size"`
+	What      string `json:"what" enum:"move,mount,present,foreign" description:"foreign: lies elsewhere by its media type, and is left there"`
+	From      string `json:"from,omitempty" description:"the sibling repository from which it is to be mounted"`
+}
+
+// CopyReferrer is something that refers to the image, or to what does.
+type CopyReferrer struct {
+	Digest  string `json:"digest"`
+	Subject string `json:"subject"`
+	Type    string `json:"type,omitempty"`
 }
 
 // Progress is how far one place is.
@@ -142,6 +180,11 @@ type Copy struct {
 	Verify       bool   `json:"verify"`
 	BlobsMoved   int    `json:"blobsMoved"`
 	BlobsPresent int    `json:"blobsPresent"`
+
+	Of        string   `json:"of,omitempty" description:"the image that was asked for, where only some of its platforms are copied"`
+	Platforms []string `json:"platforms,omitempty" description:"those; left out: the whole"`
+	Referrers string   `json:"referrers" description:"all, none, or an artifact type"`
+	Attached  int      `json:"attached" description:"how many went along because they refer to it"`
 }
 
 // Copies is a page of copies.

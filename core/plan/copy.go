@@ -3,6 +3,8 @@
 package plan
 
 import (
+	"slices"
+
 	"dovrak/core/image"
 
 	"github.com/opencontainers/go-digest"
@@ -16,6 +18,41 @@ type Tree []image.Manifest
 // Root is the manifest or index that the image is known by.
 func (t Tree) Root() image.Manifest { return t[len(t)-1] }
 
+// Cargo is what a copy carries: an image, and what refers to it.
+type Cargo struct {
+	Image    Tree
+	Attached []Attached // each behind what it refers to
+}
+
+// Attached is something that refers to a manifest of the image, or to another that does: a signature, an attestation, a bill
+// of materials.
+type Attached struct {
+	Subject digest.Digest
+	As      ocispec.Descriptor // as it was listed
+	Tree    Tree
+}
+
+// Root is the manifest or index that the image is known by.
+func (c Cargo) Root() image.Manifest { return c.Image.Root() }
+
+// Manifests are all there are, in the order in which a registry can take them.
+func (c Cargo) Manifests() []image.Manifest {
+	out := slices.Clone([]image.Manifest(c.Image))
+	for _, a := range c.Attached {
+		out = append(out, a.Tree...)
+	}
+	return out
+}
+
+// Roots are the digests by which its parts are known: the image's, and those of what refers to it.
+func (c Cargo) Roots() []digest.Digest {
+	out := []digest.Digest{c.Root().Digest}
+	for _, a := range c.Attached {
+		out = append(out, a.Tree.Root().Digest)
+	}
+	return out
+}
+
 // Presence is what a destination has. A digest that is not in it is absent.
 type Presence map[digest.Digest]bool
 
@@ -23,8 +60,16 @@ type Presence map[digest.Digest]bool
 type Copy struct {
 	Root      digest.Digest `json:"root"`
 	MediaType string        `json:"mediaType"`
-	Manifests []Piece       `json:"manifests"` // children first, the root last
+	Manifests []Piece       `json:"manifests"` // children first, then the root, then what refers to it
 	Blobs     []Piece       `json:"blobs"`     // configs and layers, in the order of first mention
+	Referrers []Referrer    `json:"referrers,omitempty"`
+}
+
+// Referrer is something that goes along because it refers to the image, or to what does.
+type Referrer struct {
+	Digest  digest.Digest `json:"digest"`
+	Subject digest.Digest `json:"subject"`
+	Type    string        `json:"type,omitempty"` // of the artifact
 }
 
 // Piece is a manifest or a blob. Size is in bytes.
@@ -34,30 +79,41 @@ type Piece struct {
 	Size      int64         `json:"size"`
 	Present   bool          `json:"present"`
 	Foreign   bool          `json:"foreign,omitempty"` // may lie elsewhere by its media type, and is left there
+	Mount     string        `json:"mount,omitempty"`   // the sibling repository from which it is asked for first
 }
 
 // NewCopy plans a copy. The cost is linear in the number of descriptors.
-func NewCopy(tree Tree, have Presence) Copy {
-	root := tree.Root()
+func NewCopy(cargo Cargo, have Presence) Copy {
+	root := cargo.Root()
 	c := Copy{Root: root.Digest, MediaType: root.MediaType}
+	for _, a := range cargo.Attached {
+		c.Referrers = append(c.Referrers, Referrer{a.Tree.Root().Digest, a.Subject, a.As.ArtifactType})
+	}
 	planned := map[digest.Digest]bool{}
-	for _, m := range tree {
+	for _, m := range cargo.Manifests() {
+		if planned[m.Digest] {
+			continue
+		}
+		planned[m.Digest] = true
 		for _, d := range m.Blobs() {
 			if planned[d.Digest] {
 				continue
 			}
 			planned[d.Digest] = true
-			c.Blobs = append(c.Blobs, Piece{d.Digest, d.MediaType, d.Size, have[d.Digest], image.Foreign(d)})
+			c.Blobs = append(c.Blobs, Piece{d.Digest, d.MediaType, d.Size, have[d.Digest], image.Foreign(d), ""})
 		}
-		c.Manifests = append(c.Manifests, Piece{m.Digest, m.MediaType, m.Size(), have[m.Digest], false})
+		c.Manifests = append(c.Manifests, Piece{m.Digest, m.MediaType, m.Size(), have[m.Digest], false, ""})
 	}
 	return c
 }
 
-// Totals sums a plan up, in bytes and pieces. Foreign pieces are in neither sum.
+// Totals sums a plan up, in bytes and pieces. Foreign pieces are in no sum. What is to be mounted counts as moving, too, until
+// it is: a registry may refuse to.
 type Totals struct {
 	Move         int   `json:"move"`
 	MoveBytes    int64 `json:"moveBytes"`
+	Mount        int   `json:"mount"`
+	MountBytes   int64 `json:"mountBytes"`
 	Present      int   `json:"present"`
 	PresentBytes int64 `json:"presentBytes"`
 }
@@ -72,6 +128,9 @@ func (c Copy) Totals() Totals {
 			t.Present, t.PresentBytes = t.Present+1, t.PresentBytes+p.Size
 		default:
 			t.Move, t.MoveBytes = t.Move+1, t.MoveBytes+p.Size
+			if p.Mount != "" {
+				t.Mount, t.MountBytes = t.Mount+1, t.MountBytes+p.Size
+			}
 		}
 	}
 	return t

@@ -50,7 +50,7 @@ func tree(t testing.TB, n, layers int) Tree {
 
 func TestNewCopy(t *testing.T) {
 	tr := tree(t, 2, 3)
-	c := NewCopy(tr, Presence{digest.FromString("shared"): true, tr[0].Digest: true})
+	c := NewCopy(Cargo{Image: tr}, Presence{digest.FromString("shared"): true, tr[0].Digest: true})
 	if len(c.Blobs) != 2+1+4 {
 		t.Errorf("%d blobs: the shared layer is to be planned once", len(c.Blobs))
 	}

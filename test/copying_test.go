@@ -1,0 +1,118 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"dovrak/api/wire"
+	"dovrak/client"
+	"dovrak/standin/pipeline"
+	sim "dovrak/standin/registry"
+)
+
+// attached is an image on the bench with a bill of materials, which is signed.
+func (w *world) attached(img pipeline.Image) (ref string) {
+	w.t.Helper()
+	ref = w.push(img, "build-41")
+	materials, err := pipeline.Attach(img, "application/spdx+json", "what is in it")
+	must(w.t, err)
+	must(w.t, w.bench().Push(w.t.Context(), materials))
+	signed, err := pipeline.Attach(pipeline.Image{Index: materials.Manifests[0]}, "application/vnd.skarvind.signature", "of the materials")
+	must(w.t, err)
+	must(w.t, w.bench().Push(w.t.Context(), signed))
+	return ref
+}
+
+func (w *world) copyDone(n wire.NewCopy) wire.Copy {
+	w.t.Helper()
+	no, err := w.client().Copy(w.t.Context(), n)
+	must(w.t, err)
+	c, err := client.Follow(w.t.Context(), w.client(), "copy", no, w.client().CopyNumbered, func(c wire.Copy) wire.Work { return c.Work },
+		func(wire.Copy) {})
+	must(w.t, err)
+	if c.Problem != nil {
+		w.t.Fatalf("copy %d: %+v", no, c.Problem)
+	}
+	return c
+}
+
+// TestWhatACopyCarries: a plan moves nothing; what refers to an image goes along, also to a registry that keeps no list of it.
+func TestWhatACopyCarries(t *testing.T) {
+	t.Parallel()
+	for name, quirks := range map[string]sim.Quirks{"a list of referrers": {}, "no list of referrers": {NoReferrers: true}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorldBetween(t, sim.Quirks{}, quirks)
+			w.declare("hut/live/bare", "hut/live/some")
+			ref := w.attached(build(t, 41, "2.14.0", both, 1<<10))
+			const to = "hut/live/snowpack-model"
+			planned, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: to})
+			must(t, err)
+			if len(planned.Manifests) != 5 || len(planned.Referrers) != 2 || planned.Move != 15 || planned.Present != 0 || planned.Made {
+				t.Errorf("planned %+v", planned)
+			}
+			if wrote := append(w.hut.since("PUT"), w.hut.since("POST")...); len(wrote) != 0 {
+				t.Errorf("a plan writes: %v", wrote)
+			}
+			if c := w.copyDone(wire.NewCopy{From: ref, To: to}); c.Attached != 2 || c.Of != "" {
+				t.Errorf("copied %+v", c)
+			}
+			img, err := w.client().Image(t.Context(), to+ref[strings.IndexByte(ref, '@'):], client.LookAt{})
+			must(t, err)
+			if len(img.Referrers) != 1 || img.Referrers[0].Kind != "bill of materials" {
+				t.Fatalf("there, it has %+v", img.Referrers)
+			}
+			materials, err := w.client().Image(t.Context(), to+"@"+img.Referrers[0].Digest, client.LookAt{})
+			must(t, err)
+			if len(materials.Referrers) != 1 || materials.Referrers[0].Kind != "signature" {
+				t.Errorf("the materials have %+v", materials.Referrers)
+			}
+			if tags := w.ok("tags", to); strings.Contains(tags, "sha256-") {
+				t.Errorf("a list of referrers is shown as a tag:\n%s", tags)
+			}
+			again, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: to})
+			must(t, err)
+			if again.Move != 0 || again.Present != 15 {
+				t.Errorf("again: %+v", again)
+			}
+			if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/bare", Referrers: "none"}); c.Attached != 0 {
+				t.Errorf("without: %+v", c)
+			}
+			if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/some", Referrers: "application/spdx+json"}); c.Attached != 1 {
+				t.Errorf("of one type: %+v", c)
+			}
+		})
+	}
+}
+
+// TestSomePlatforms of an image are its images, or a new index that is said to be one and gets no tag of the whole.
+func TestSomePlatforms(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	three := []string{"linux/amd64", "linux/arm64", "linux/arm/v7"}
+	img := build(t, 41, "2.14.0", three, 1<<10)
+	ref := w.push(img, "build-41")
+	w.declare("hut/live/one", "hut/live/two")
+	one := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/one", Platforms: three[1:2]})
+	if one.Digest != img.Manifests[1].Digest.String() || one.Of != img.Index.Digest.String() {
+		t.Errorf("one: %+v", one)
+	}
+	planned := w.ok("copy", ref, "hut/live/two", "--platforms", "linux/arm64,linux/arm/v7", "--plan")
+	if !strings.Contains(planned, "a new index of some platforms") {
+		t.Errorf("planned:\n%s", planned)
+	}
+	two := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/two", Platforms: three[1:]})
+	if two.Digest == img.Index.Digest.String() || !strings.Contains(planned, two.Digest) {
+		t.Errorf("two: %+v", two)
+	}
+	if shown := w.ok("show", "hut/live/two@"+two.Digest); !strings.Contains(shown, "index of 2 platforms") {
+		t.Errorf("shown:\n%s", shown)
+	}
+	if r := w.run("copy", ref, "hut/live/two", "--platforms", "linux/riscv64", "--plan"); r.code != 1 ||
+		!strings.Contains(r.err, "linux/amd64, linux/arm/v7, linux/arm64") {
+		t.Errorf("a platform it has not: %d\n%s", r.code, r.err)
+	}
+	if r := w.run("copy", ref, "hut/live/two", "--referrers", "some", "--plan"); r.code != 2 || !strings.Contains(r.err, "all, none, or an artifact type") {
+		t.Errorf("unclear referrers: %d\n%s", r.code, r.err)
+	}
+}
