@@ -30,6 +30,10 @@ type (
 	numbered struct {
 		Number int64 `path:"number" param:"number" json:"-" required:"true"`
 	}
+	// onNumber asks for something to be done to what has a number.
+	onNumber struct {
+		Number int64 `path:"number" param:"number" json:"-" required:"true"`
+	}
 	trailQuery struct {
 		PageQuery
 		Subject   string `query:"subject"   json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
@@ -60,6 +64,9 @@ type (
 		Number   int64  `                  json:"number"`
 	}
 )
+
+// NoBody says that all is in the path.
+func (onNumber) NoBody() {}
 
 func (p PageQuery) limit() int {
 	if p.Limit < 1 || p.Limit > 200 {
@@ -197,6 +204,8 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/copies", service.Read, "copies", "Copies, newest first", copies),
 		call(http.MethodPost, "/api/v1/copies", service.Copy, "copy", "Copy an image", askCopy).starts(),
 		call(http.MethodGet, "/api/v1/copies/:number", service.Read, "copyNumbered", "One copy", copyNumbered),
+		call(http.MethodPost, "/api/v1/copies/:number/stop", service.Copy, "stopCopy", "End a copy that is under way", stopCopy),
+		call(http.MethodPost, "/api/v1/copies/:number/resume", service.Copy, "resumeCopy", "Go on with one that ended early", resumeCopy),
 		call(http.MethodPost, "/api/v1/promotion-plans", service.Read, "plan", "What a promotion would do", planPromotion),
 		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions, newest first", promotions),
 		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
@@ -346,6 +355,16 @@ func planCopy(ctx context.Context, a *API, by service.Actor, in wire.NewCopy) (w
 
 func copyNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Copy, error) {
 	c, err := a.service.CopyNumbered(ctx, by, in.Number)
+	return viewCopy(c), err
+}
+
+func stopCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
+	c, err := a.service.StopCopy(ctx, by, in.Number)
+	return viewCopy(c), err
+}
+
+func resumeCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
+	c, err := a.service.ResumeCopy(ctx, by, in.Number)
 	return viewCopy(c), err
 }
 

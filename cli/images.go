@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 
 	"dovrak/api/wire"
 	"dovrak/client"
@@ -67,24 +68,7 @@ func (a *App) copy() *cobra.Command {
 			if detach {
 				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "copy %d\n", no) })
 			}
-			p := a.progress(fmt.Sprintf("copy %d", no))
-			w, err := client.Follow(
-				cmd.Context(),
-				c,
-				"copy",
-				no,
-				c.CopyNumbered,
-				func(w wire.Copy) wire.Work { return w.Work },
-				func(w wire.Copy) { p.show(w.Work) },
-			)
-			p.end()
-			if err != nil {
-				return err
-			}
-			if w.Problem != nil {
-				return client.Problem(*w.Problem)
-			}
-			return a.print(&w, func() { a.drawCopy(w) })
+			return a.followCopy(cmd, no)
 		},
 	}
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would move, and move nothing")
@@ -95,12 +79,56 @@ func (a *App) copy() *cobra.Command {
 	return cmd
 }
 
+// followCopy shows a copy until it has ended, and ends as it did.
+func (a *App) followCopy(cmd *cobra.Command, n int64) error {
+	c := a.client()
+	p := a.progress(fmt.Sprintf("copy %d", n))
+	w, err := client.Follow(
+		cmd.Context(),
+		c,
+		"copy",
+		n,
+		c.CopyNumbered,
+		func(w wire.Copy) wire.Work { return w.Work },
+		func(w wire.Copy) { p.show(w.Work) },
+	)
+	p.end()
+	if err != nil {
+		return err
+	}
+	if w.Problem != nil {
+		return client.Problem(*w.Problem)
+	}
+	if err := a.print(&w, func() { a.drawCopy(w) }); err != nil || w.State == "verified" {
+		return err
+	}
+	return ended{Failed}
+}
+
+// onCopy makes a command that does one thing to a copy.
+func (a *App) onCopy(use, short string, do func(*cobra.Command, int64) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use + " NUMBER", Short: short, Args: args(1, "copies "+use+" NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage{fmt.Errorf("%q is not the number of a copy", args[0])}
+			}
+			return do(cmd, n)
+		},
+	}
+}
+
 func (a *App) drawCopy(w wire.Copy) {
 	fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(w.Digest), w.Digest)
 	fmt.Fprintf(a.Out, "%s → %s\n", w.From, a.bold(w.To))
 	var moved, present int64
 	for _, p := range w.Progress {
 		moved, present = moved+p.Total, present+p.Present
+	}
+	if w.State != "verified" {
+		fmt.Fprintf(a.Out, "%s; dovrak copies resume %d goes on from what has arrived\n", w.State, w.Number)
+		return
 	}
 	fmt.Fprintf(
 		a.Out,
@@ -182,6 +210,22 @@ func (a *App) copies() *cobra.Command {
 			})
 		},
 	}
+	cmd.AddCommand(
+		a.onCopy("watch", "Show a copy until it has ended, and end as it did", a.followCopy),
+		a.onCopy("stop", "End a copy that is under way; what has arrived is kept", func(cmd *cobra.Command, n int64) error {
+			w, err := a.client().StopCopy(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(&w, func() { fmt.Fprintf(a.Out, "copy %d is stopped: dovrak copies resume %d goes on\n", n, n) })
+		}),
+		a.onCopy("resume", "Go on with a copy that was stopped or has failed", func(cmd *cobra.Command, n int64) error {
+			if _, err := a.client().ResumeCopy(cmd.Context(), n); err != nil {
+				return err
+			}
+			return a.followCopy(cmd, n)
+		}),
+	)
 	return paged(cmd, &page)
 }
 

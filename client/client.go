@@ -249,6 +249,16 @@ func (c *Client) Copy(ctx context.Context, n wire.NewCopy) (int64, error) {
 	return start(ctx, c, "/api/v1/copies", n)
 }
 
+// StopCopy ends a copy that is under way.
+func (c *Client) StopCopy(ctx context.Context, n int64) (wire.Copy, error) {
+	return post[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n)+"/stop", nil)
+}
+
+// ResumeCopy goes on with one that ended early.
+func (c *Client) ResumeCopy(ctx context.Context, n int64) (wire.Copy, error) {
+	return post[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n)+"/resume", nil)
+}
+
 // Copies lists copies.
 func (c *Client) Copies(ctx context.Context, p Page) (wire.Copies, error) {
 	return get[wire.Copies](ctx, c, "/api/v1/copies", p.query())

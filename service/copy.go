@@ -235,6 +235,59 @@ func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) erro
 	})
 }
 
+// StopCopy ends a copy that is under way. What has arrived is kept, and nothing points to it.
+func (s *Service) StopCopy(ctx context.Context, by Actor, n int64) (CopyView, error) {
+	return s.turnCopy(ctx, by, n, trail.CopyStopped, store.StateStopped, func(tx store.Tx, w store.Work) (bool, error) {
+		return tx.StopWork(ctx, w.ID)
+	})
+}
+
+// ResumeCopy goes on with a copy that was stopped or has failed, from what has arrived.
+func (s *Service) ResumeCopy(ctx context.Context, by Actor, n int64) (CopyView, error) {
+	return s.turnCopy(ctx, by, n, trail.CopyResumed, store.StateAsked, func(tx store.Tx, w store.Work) (bool, error) {
+		turned, err := tx.ResumeWork(ctx, w.ID)
+		if err == nil && turned {
+			err = s.queue.Insert(ctx, tx.PGX, CopyJob{w.ID})
+		}
+		return turned, err
+	})
+}
+
+// turnCopy stops a copy or resumes it.
+func (s *Service) turnCopy(ctx context.Context, by Actor, n int64, act trail.Act, to string,
+	turn func(store.Tx, store.Work) (bool, error)) (CopyView, error) {
+	if err := by.Require(Copy); err != nil {
+		return CopyView{}, err
+	}
+	v, err := s.copyNumbered(ctx, n)
+	if err != nil {
+		return v, err
+	}
+	err = s.db.Tx(ctx, func(tx store.Tx) error {
+		turned, err := turn(tx, v.Work)
+		if err != nil {
+			return err
+		}
+		if !turned {
+			return &problem.Problem{Kind: problem.Refused, Title: "This copy cannot be " + map[string]string{store.StateStopped: "stopped", store.StateAsked: "resumed"}[to], Asked: "copy " + number(n), Seen: "it is " + v.Work.State,
+				Rule:   "what is under way can be stopped, what was stopped or failed can be resumed",
+				Remedy: "dovrak copies shows how it stands; a verified one is asked for anew with dovrak copy --verify"}
+		}
+		if err := tx.Wake(ctx, store.WorkNotice(v.Work.ID)); err != nil {
+			return err
+		}
+		if err := numbered(store.TopicCopy, n).tell(ctx, tx, to); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entry{act: act, actor: by.Name, subject: v.Destination.In(), work: &v.Work.ID,
+			facts: map[string]string{"copy": number(n), "digest": v.Copy.Digest.String()}})
+	})
+	if err != nil {
+		return v, err
+	}
+	return s.copyNumbered(ctx, n)
+}
+
 func copyFacts(c store.Copy, from, to spot, t plan.Totals) map[string]string {
 	return map[string]string{"copy": number(c.Number), "digest": c.Digest.String(), "from": from.ref.In(), "to": to.ref.In(),
 		"bytes moved": number(t.MoveBytes), "bytes present": number(t.PresentBytes)}
@@ -285,6 +338,10 @@ func (s *Service) CopyNumbered(ctx context.Context, by Actor, n int64) (CopyView
 	if err := by.Require(Read); err != nil {
 		return CopyView{}, err
 	}
+	return s.copyNumbered(ctx, n)
+}
+
+func (s *Service) copyNumbered(ctx context.Context, n int64) (CopyView, error) {
 	w, ok, err := s.db.CopyNumbered(ctx, n)
 	if err == nil && !ok {
 		err = &problem.Problem{

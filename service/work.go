@@ -128,6 +128,8 @@ func (s *Service) endFailed(
 
 // keep renews the lease and writes progress down until ctx ends; a lost lease ends the work.
 func (sh *shift) keep(ctx context.Context, cancel context.CancelCauseFunc) {
+	stopped, leave := sh.s.link.Subscribe(store.WorkNotice(sh.lease.Work))
+	defer leave()
 	renew, flush := time.NewTicker(renewEvery), time.NewTicker(flushEvery)
 	defer renew.Stop()
 	defer flush.Stop()
@@ -141,6 +143,8 @@ func (sh *shift) keep(ctx context.Context, cancel context.CancelCauseFunc) {
 			if err = sh.s.db.Renew(ctx, sh.lease, workLease); err == nil {
 				last = time.Now()
 			}
+		case <-stopped:
+			err = sh.s.db.Renew(ctx, sh.lease, workLease)
 		case <-flush.C:
 			err = sh.flush(ctx)
 		}

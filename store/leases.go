@@ -80,6 +80,20 @@ func (q Queries) End(ctx context.Context, l Lease, state string, problem []byte)
 	return q.update(ctx, l, "state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL", state, p)
 }
 
+// StopWork ends a work that has not ended; whoever works on it finds that its lease is gone. False if it has ended.
+func (t Tx) StopWork(ctx context.Context, work uuid.UUID) (bool, error) {
+	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL
+		WHERE id = ? AND NOT ended`, StateStopped, work)
+	return r.RowsAffected == 1, r.Error
+}
+
+// ResumeWork begins a work again that was stopped or has failed; false if it is neither.
+func (t Tx) ResumeWork(ctx context.Context, work uuid.UUID) (bool, error) {
+	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, ended = false, ended_at = NULL, problem = NULL
+		WHERE id = ? AND state IN (?, ?)`, StateAsked, work, StateStopped, StateFailed)
+	return r.RowsAffected == 1, r.Error
+}
+
 // Abandoned lists works that were begun and that nobody works on.
 func (q Queries) Abandoned(ctx context.Context, limit int) ([]Work, error) {
 	var rows []Work

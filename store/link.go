@@ -30,6 +30,9 @@ func BuildNotice(component string, run int64) string {
 	return fmt.Sprintf("build %s/%d", component, run)
 }
 
+// WorkNotice is about one work: who works on it should look whether they still may.
+func WorkNotice(work uuid.UUID) string { return "work " + work.String() }
+
 // Wake wakes those who wait for what, when the transaction commits.
 func (t Tx) Wake(ctx context.Context, what string) error { return t.notify(ctx, what) }
 

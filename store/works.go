@@ -41,6 +41,7 @@ const (
 	StateSwitching = "switching"
 	StateVerified  = "verified"
 	StateFailed    = "failed"
+	StateStopped   = "stopped" // by someone; it can be resumed
 )
 
 // Progress is how far one place is. Bytes of pieces that were there already count as Present.

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"net/http"
 	"strings"
 	"testing"
 
@@ -114,5 +115,47 @@ func TestSomePlatforms(t *testing.T) {
 	}
 	if r := w.run("copy", ref, "hut/live/two", "--referrers", "some", "--plan"); r.code != 2 || !strings.Contains(r.err, "all, none, or an artifact type") {
 		t.Errorf("unclear referrers: %d\n%s", r.code, r.err)
+	}
+}
+
+// TestACopyIsStoppedAndResumed: what is stopped ends within a moment and leaves no session open; resumed, it goes on from what has
+// arrived, and a copy that has ended well is neither stopped nor resumed.
+func TestACopyIsStoppedAndResumed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	img := build(t, 41, "2.14.0", both, 1<<20)
+	ref := w.push(img, "build-41")
+	hold := make(chan struct{})
+	reached := make(chan struct{}, 100)
+	w.hut.breaks(func(r *http.Request) sim.Fault { // the last of its manifests waits
+		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/manifests/") {
+			reached <- struct{}{}
+			<-hold
+		}
+		return sim.Fault{}
+	})
+	w.ok("copy", ref, "hut/live/snowpack-model", "--detach")
+	<-reached
+	w.ok("copies", "stop", "1")
+	if r := w.run("copies", "watch", "1"); r.code != 1 || !strings.Contains(r.out, "stopped; dovrak copies resume 1") {
+		t.Errorf("watching ended with %d\n%s%s", r.code, r.out, r.err)
+	}
+	close(hold)
+	w.hut.breaks(nil)
+	w.until(wait, "no session is left", func() bool { return w.hut.sessions(t) == 0 })
+	w.hut.since()
+	if out := w.ok("copies", "resume", "1"); !strings.Contains(out, "verified, digest unchanged") {
+		t.Errorf("resumed:\n%s", out)
+	}
+	if moved := w.hut.since("POST"); len(moved) != 0 {
+		t.Errorf("blobs that had arrived were moved again: %v", moved)
+	}
+	for _, do := range []string{"stop", "resume"} {
+		if r := w.run("copies", do, "1"); r.code != 3 || !strings.Contains(r.err, "it is verified") {
+			t.Errorf("%s ended with %d\n%s", do, r.code, r.err)
+		}
+	}
+	if trail := w.ok("trail", "hut/live/snowpack-model"); !strings.Contains(trail, "copy stopped") || !strings.Contains(trail, "copy resumed") {
+		t.Errorf("the trail tells:\n%s", trail)
 	}
 }

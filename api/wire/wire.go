@@ -161,7 +161,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,reading,moving,joining,switching,verified,failed"`
+	State    string     `json:"state"             enum:"asked,reading,moving,joining,switching,verified,failed,stopped"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`

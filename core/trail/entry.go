@@ -35,6 +35,8 @@ const (
 	TagOvertaken    Act = "tag overtaken"    // it was asked, and someone else's change is seen there
 	TagUnknown      Act = "tag unknown"      // it was asked, and nobody can say what came of it
 	ImageCopied     Act = "image copied"     // every piece is there and was verified
+	CopyStopped     Act = "copy stopped"     // what had arrived is kept
+	CopyResumed     Act = "copy resumed"
 	PromotionAsked  Act = "promotion asked"  // with its plan
 	PromotionDone   Act = "promotion done"   // every place was asked again and holds
 	PromotionEnded  Act = "promotion failed" // it could not be done; the state says what did happen
