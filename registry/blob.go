@@ -36,7 +36,8 @@ func (r *Repository) HasBlob(ctx context.Context, d ocispec.Descriptor) (bool, e
 	return resp.ContentLength < 0 || resp.ContentLength == d.Size, drain(resp)
 }
 
-// Blob opens a blob for streaming. The read that would give the last byte fails with a problem of kind Altered, and
+// Blob opens a blob for streaming. A stream that is cut is taken up again where it was cut (distribution specification,
+// "Pulling blobs", by Range), a bounded number of times in a row; what was hashed of it stays hashed. The read that would give the last byte fails with a problem of kind Altered, and
 // withholds what it read, unless all the bytes are those that the digest promises: whoever passes them on can never
 // finish a wrong blob.
 func (r *Repository) Blob(ctx context.Context, d ocispec.Descriptor) (io.ReadCloser, error) {
@@ -48,7 +49,33 @@ func (r *Repository) Blob(ctx context.Context, d ocispec.Descriptor) (io.ReadClo
 	if n := resp.ContentLength; n >= 0 && n != d.Size {
 		return nil, errors.Join(r.wrongSize(d, n), resp.Body.Close())
 	}
-	return r.verify(rq, resp.Body, d), nil
+	v := r.verify(rq, resp.Body, d)
+	v.again = func(from int64) (io.ReadCloser, error) { return r.blobFrom(ctx, d, from) }
+	return v, nil
+}
+
+// blobFrom opens a blob behind so many bytes. From a registry that knows no ranges the bytes before are read and dropped.
+func (r *Repository) blobFrom(ctx context.Context, d ocispec.Descriptor, from int64) (io.ReadCloser, error) {
+	rq := r.blobRequest("pull the rest of", http.MethodGet, d.Digest)
+	rq.header = http.Header{"Range": {fmt.Sprintf("bytes=%d-", from)}}
+	rq.okay = []int{http.StatusOK, http.StatusPartialContent}
+	resp, err := r.c.send(ctx, rq)
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode == http.StatusOK {
+		if _, err = io.CopyN(io.Discard, resp.Body, from); err != nil {
+			err = r.c.broken(rq, err)
+		}
+	} else if want := fmt.Sprintf("bytes %d-%d/%d", from, d.Size-1, d.Size); resp.Header.Get("Content-Range") != want {
+		err = &problem.Problem{Kind: problem.RegistryError, Title: "The registry gives another part of the blob than it was asked for",
+			Asked: d.Digest.String() + ", " + want, Where: r.String(), Seen: image.Printable(resp.Header.Get("Content-Range")),
+			Remedy: "copy again; if it stays, look at the registry's storage"}
+	}
+	if err != nil {
+		return nil, errors.Join(err, resp.Body.Close())
+	}
+	return resp.Body, nil
 }
 
 // SmallBlob reads a whole blob of at most limit bytes, such as a config.
@@ -74,13 +101,19 @@ func (r *Repository) verify(rq request, body io.ReadCloser, d ocispec.Descriptor
 
 // verified hashes what flows through it.
 type verified struct {
-	r    *Repository
-	rq   request
-	body io.ReadCloser
-	want ocispec.Descriptor
-	hash hash.Hash
-	n    int64
+	r     *Repository
+	rq    request
+	body  io.ReadCloser
+	want  ocispec.Descriptor
+	hash  hash.Hash
+	n     int64
+	again func(from int64) (io.ReadCloser, error) // opens the rest of it anew; nil: it is not taken up again
+	cuts  int                                     // in all,
+	idle  int                                     // and in a row, without a byte between them
 }
+
+// maxCuts is how often one stream is taken up again: each time at least a byte came, and that is no bound by itself.
+const maxCuts = 100
 
 func (v *verified) Read(p []byte) (int, error) {
 	left := v.want.Size - v.n
@@ -90,6 +123,12 @@ func (v *verified) Read(p []byte) (int, error) {
 	n, err := v.body.Read(p[:min(int64(len(p)), left)])
 	v.n += int64(n)
 	v.hash.Write(p[:n])
+	if n > 0 {
+		v.idle = 0
+	}
+	if err != nil && v.n < v.want.Size && v.takeUp() {
+		return n, nil
+	}
 	switch {
 	case v.n == v.want.Size:
 		if err := v.end(); err != io.EOF {
@@ -102,6 +141,21 @@ func (v *verified) Read(p []byte) (int, error) {
 		return n, v.r.c.broken(v.rq, err)
 	}
 	return n, nil
+}
+
+// takeUp opens the rest of a stream that was cut, and reports whether there is one.
+func (v *verified) takeUp() bool {
+	v.cuts, v.idle = v.cuts+1, v.idle+1
+	if v.again == nil || v.cuts > maxCuts || v.idle > v.r.c.cfg.Attempts {
+		return false
+	}
+	rest, err := v.again(v.n)
+	if err != nil {
+		return false // the cut itself is told
+	}
+	_ = v.body.Close() // what was cut is gone, however it closes
+	v.body = rest
+	return true
 }
 
 // end is io.EOF if the bytes were the right ones.

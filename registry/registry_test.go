@@ -204,7 +204,7 @@ func TestFaults(t *testing.T) {
 		{"429 with a wait that is too long", sim.Fault{Status: 429, RetryAfter: 3600}, 0, problem.Unreachable, "429", 1, false},
 		{"reset once", sim.Fault{Reset: true}, 1, "", "", 2, true},
 		{"reset for good", sim.Fault{Reset: true}, 0, problem.Unreachable, "EOF", 4, false},
-		{"cut in the middle once", sim.Fault{CutAfter: 100}, 1, "", "", 2, false},
+		{"cut in the middle once", sim.Fault{CutAfter: 100}, 1, "", "", 2, true},
 		{"cut for good", sim.Fault{CutAfter: 100}, 0, problem.Unreachable, "unexpected EOF", 4, false},
 		{"a flipped byte", sim.Fault{Flip: true}, 0, problem.Altered, "", 1, false},
 		{"403 is not asked again", sim.Fault{Status: 403, Code: "DENIED"}, 0, problem.Denied, "403 Forbidden, DENIED", 1, false},
