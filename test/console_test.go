@@ -4,12 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"dovrak/standin/pipeline"
+	sim "dovrak/standin/registry"
 	"dovrak/test/browser"
 )
 
@@ -213,6 +215,40 @@ func TestConsoleBuilds(t *testing.T) {
 	must(t, p.Open(w.front.URL+"/builds"))
 	must(t, p.Until("document.querySelectorAll('.builds tbody tr').length === 2"))
 	axe(t, p, "all builds")
+}
+
+func TestConsoleCopies(t *testing.T) {
+	w := newWorld(t)
+	ref := w.push(build(t, 41, "2.14.0", both, 64<<10), "build-41")
+	p := page(t, w)
+	must(t, p.Open(w.front.URL+"/signin"))
+	must(t, p.SignIn(w.front.URL, w.token))
+	must(t, p.Open(w.front.URL+"/copies"))
+	must(t, p.Shows("Nothing was copied yet"))
+	axe(t, p, "no copies")
+	hold := make(chan struct{})
+	w.hut.breaks(func(r *http.Request) (f sim.Fault) {
+		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/manifests/") {
+			<-hold
+		}
+		return f
+	})
+	w.ok("copy", ref, "hut/live/snowpack-model", "--detach")
+	must(t, p.Until("document.querySelectorAll('.lines tbody tr').length === 1")) // without a reload
+	must(t, p.Open(w.front.URL+"/copies/1"))
+	must(t, p.Until("document.querySelector('.seg.moved') && document.querySelector('.seg.moved').offsetWidth > 100"))
+	axe(t, p, "a copy under way")
+	must(t, p.Click("main .btn"))
+	must(t, p.Shows("stopped"))
+	must(t, p.Shows("Go on with it"))
+	close(hold)
+	w.hut.breaks(nil)
+	must(t, p.Click("main .btn"))
+	must(t, p.Shows("verified"))
+	must(t, p.Until("!document.querySelector('main .btn')"))
+	axe(t, p, "a copy that has ended")
+	must(t, p.Open(w.front.URL+"/copies/9"))
+	must(t, p.Shows("There is no such copy"))
 }
 
 func TestConsoleRegistries(t *testing.T) {

@@ -13,6 +13,7 @@ import { AcrossView } from './views/across';
 import { BuildView } from './views/build';
 import { BuildsView } from './views/builds';
 import { CompareView } from './views/compare';
+import { CopiesView, CopyView } from './views/copies';
 import { FindView } from './views/find';
 import { HistoryView } from './views/history';
 import { ImageView } from './views/image';
@@ -48,6 +49,8 @@ export function App() {
             <Route path="/builds" element={<BuildsView />} />
             <Route path="/builds/:component" element={<BuildsView />} />
             <Route path="/builds/:component/:number" element={<BuildView />} />
+            <Route path="/copies" element={<CopiesView />} />
+            <Route path="/copies/:number" element={<CopyView />} />
             <Route path="/compare" element={<CompareView />} />
             <Route path="/find" element={<FindView />} />
             <Route
@@ -85,6 +88,7 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
         </NavLink>
         <NavLink to="/history">History</NavLink>
         <NavLink to="/builds">Builds</NavLink>
+        <NavLink to="/copies">Copies</NavLink>
         <NavLink to="/compare">Compare</NavLink>
         <NavLink to="/registries">Registries</NavLink>
       </nav>
@@ -119,7 +123,7 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
           <kbd>/</kbd> find
         </span>
         <span className="wide">
-          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>m</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
         </span>
         <span className="wide">
           <kbd>?</kbd> all keys

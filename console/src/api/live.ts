@@ -9,7 +9,7 @@ export type Link = { state: 'joining' | 'live' | 'lost'; since: Date };
 const touched: Record<string, string[]> = {
   tag: ['standing', 'history', 'trail', 'where', 'image', 'tags'],
   promotion: ['standing', 'trail'],
-  copy: ['trail', 'where'],
+  copy: ['copies', 'copy', 'trail', 'where'],
   'take-in': ['where', 'tags'],
   build: ['builds', 'build', 'rules'],
   join: ['trail', 'where'],

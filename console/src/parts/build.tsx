@@ -1,4 +1,4 @@
-// A build's state in a word, with its mark.
+// The state of a build, or of another work, in a word, with its mark.
 import type { Schema } from '../api/client';
 import { Mark, type MarkName } from './marks';
 
@@ -8,20 +8,24 @@ const signs: Record<string, [MarkName, string]> = {
   verified: ['holds', ''],
   failed: ['refused', 'refused'],
   'given up': ['refused', 'quiet'],
+  stopped: ['waits', 'waits'],
   incomplete: ['waits', 'refused'],
   open: ['waits', 'waits'],
 };
 
-const words: Record<string, string> = { open: 'parts arrive', verified: 'tagged', asked: 'is closing' };
-
-export function BuildState({ build }: { build: Pick<Build, 'state'> }) {
-  const [mark, tone] = signs[build.state] ?? (['moving', 'waits'] as const);
+/** WorkState is the state of any work. */
+export function WorkState({ state, word }: { state: string; word?: string | undefined }) {
+  const [mark, tone] = signs[state] ?? (['moving', 'waits'] as const);
   return (
     <span className={`state ${tone}`}>
-      <Mark name={mark} /> {words[build.state] ?? build.state}
+      <Mark name={mark} /> {word ?? state}
     </span>
   );
 }
+
+const words: Record<string, string> = { open: 'parts arrive', verified: 'tagged', asked: 'is closing' };
+
+export const BuildState = ({ build }: { build: { state: string } }) => <WorkState state={build.state} word={words[build.state]} />;
 
 /** Commit is a build's commit, a plain link where the pipeline gave one. */
 export function Commit({ of, whole }: { of: Pick<Build, 'commit' | 'commitLink'>; whole?: boolean }) {

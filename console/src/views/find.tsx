@@ -63,7 +63,7 @@ function FoundBuilds({ builds }: { builds: Schema['BuildRef'][] }) {
                 {b.branch} <code>{b.commit.slice(0, 12)}</code>
               </td>
               <td>
-                <BuildState build={b as Pick<Schema['Build'], 'state'>} />
+                <BuildState build={b} />
               </td>
             </tr>
           ))}
