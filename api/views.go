@@ -53,7 +53,7 @@ func viewPointed(p service.Pointed) wire.TagChange {
 }
 
 func viewProgress(p store.Progress) wire.Progress {
-	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Total: p.Total, Present: p.Present, Pieces: p.Blobs}
+	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Mounted: p.Mounted, Total: p.Total, Present: p.Present, Pieces: p.Blobs}
 }
 
 func viewWork(w store.Work, number int64, by string) wire.Work {

@@ -122,9 +122,9 @@ func (a *App) onCopy(use, short string, do func(*cobra.Command, int64) error) *c
 func (a *App) drawCopy(w wire.Copy) {
 	fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(w.Digest), w.Digest)
 	fmt.Fprintf(a.Out, "%s → %s\n", w.From, a.bold(w.To))
-	var moved, present int64
+	var moved, mounted, present int64
 	for _, p := range w.Progress {
-		moved, present = moved+p.Total, present+p.Present
+		moved, mounted, present = moved+p.Moved, mounted+p.Mounted, present+p.Present
 	}
 	if w.State != "verified" {
 		fmt.Fprintf(a.Out, "%s; dovrak copies resume %d goes on from what has arrived\n", w.State, w.Number)
@@ -132,14 +132,31 @@ func (a *App) drawCopy(w wire.Copy) {
 	}
 	fmt.Fprintf(
 		a.Out,
-		"%d blobs moved, %d present; %s moved, %s saved; %s; verified, %s\n",
+		"%d blobs moved, %d present; %s moved, %s saved%s; verified%s, %s\n",
 		w.BlobsMoved,
 		w.BlobsPresent,
 		size(moved),
-		size(present),
-		many(int64(w.Attached), "attached", "attached"),
+		size(present+mounted),
+		alongside(w.Attached),
+		tookSeconds(w.Work),
 		unchanged(w.Of, w.Digest),
 	)
+}
+
+// alongside says how much went along because it refers to the image.
+func alongside(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %d attached went along", n)
+}
+
+// tookSeconds is how long a work took.
+func tookSeconds(w wire.Work) string {
+	if w.Began == nil || w.EndedAt == nil {
+		return ""
+	}
+	return fmt.Sprintf(" in %.1f s", w.EndedAt.Sub(*w.Began).Seconds())
 }
 
 // unchanged says whether the digest is the one that was asked for.

@@ -29,7 +29,7 @@ func (p *progress) show(w wire.Work) {
 	fmt.Fprintf(p.a.Err, "%s: %s\n", p.name, w.State)
 	p.lines = 1
 	for _, pl := range w.Progress {
-		fmt.Fprintf(p.a.Err, "  %s %s %s of %s\n", pl.Repository, bar(pl.Moved, pl.Total), size(pl.Moved), size(pl.Total))
+		fmt.Fprintf(p.a.Err, "  %s %s %s of %s\n", pl.Repository, bar(pl.Moved+pl.Mounted, pl.Total), size(pl.Moved+pl.Mounted), size(pl.Total))
 		p.lines++
 	}
 }

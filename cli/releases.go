@@ -75,17 +75,13 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) err
 		return client.Problem(*w.Problem)
 	}
 	return a.print(&w, func() {
-		took := ""
-		if w.Began != nil && w.EndedAt != nil {
-			took = fmt.Sprintf(" in %.1f s", w.EndedAt.Sub(*w.Began).Seconds())
-		}
 		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
 		for _, pl := range w.Plan.Places {
 			for _, t := range pl.Tags {
 				fmt.Fprintf(a.Out, "  ✓ %s:%s means %s\n", pl.Repository, t.Tag, a.plate(t.To))
 			}
 		}
-		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, took)
+		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, tookSeconds(w.Work))
 	})
 }
 

@@ -88,7 +88,7 @@ func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, cargo pla
 		InTurn: func(ctx context.Context, subject digest.Digest, write func() error) error {
 			return s.db.InTurn(ctx, "what refers to "+subject.String()+" in "+to.ref.In(), write)
 		},
-		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add,
+		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add, Mounted: func(n int64) { td.mounted.Add(n) },
 		Siblings: func(ctx context.Context, p plan.Piece) ([]*registry.Repository, error) {
 			return s.siblings(ctx, from, to, p)
 		},

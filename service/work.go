@@ -62,9 +62,9 @@ func (w subject) tell(ctx context.Context, tx store.Tx, state string) error {
 
 // tide counts what one place has received.
 type tide struct {
-	repository          string
-	total, present      int64
-	moved, pieces, told atomic.Int64
+	repository                   string
+	total, present               int64
+	moved, mounted, pieces, told atomic.Int64
 }
 
 func (t *tide) add(bytes int64, pieces int) {
@@ -172,11 +172,11 @@ func (sh *shift) progress() ([]store.Progress, bool) {
 	changed := false
 	out := []store.Progress{}
 	for _, t := range sh.tides {
-		moved := t.moved.Load()
-		changed = t.told.Swap(moved+1) != moved+1 || changed
+		moved, mounted := t.moved.Load(), t.mounted.Load()
+		changed = t.told.Swap(moved+mounted+1) != moved+mounted+1 || changed
 		out = append(
 			out,
-			store.Progress{Repository: t.repository, Moved: moved, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())},
+			store.Progress{Repository: t.repository, Moved: moved, Mounted: mounted, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())},
 		)
 	}
 	slices.SortFunc(out, func(a, b store.Progress) int { return strings.Compare(a.Repository, b.Repository) })

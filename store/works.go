@@ -48,7 +48,8 @@ const (
 type Progress struct {
 	Repository string `json:"repository"`
 	Moved      int64  `json:"moved"`
-	Total      int64  `json:"total"`
+	Mounted    int64  `json:"mounted"` // from a sibling, without moving
+	Total      int64  `json:"total"`   // to move or mount
 	Present    int64  `json:"present"`
 	Blobs      int    `json:"blobs"` // moved or mounted
 }

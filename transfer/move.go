@@ -29,8 +29,10 @@ type Options struct {
 	InTurn func(ctx context.Context, subject digest.Digest, write func() error) error
 	// Turn waits until one more blob may be moved; what it gives is called when the blob is done. May be nil.
 	Turn func(context.Context) (done func(), err error)
-	// Moved is told of bytes as they arrive, and of each piece when it is there. It must be safe for concurrent use.
-	Moved func(bytes int64, pieces int)
+	// Moved is told of bytes as they arrive, and of each piece when it is there; Mounted, of the bytes of a piece that need not
+	// move. They must be safe for concurrent use.
+	Moved   func(bytes int64, pieces int)
+	Mounted func(bytes int64)
 }
 
 func (o Options) withDefaults() Options {
@@ -51,6 +53,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.Moved == nil {
 		o.Moved = func(int64, int) {}
+	}
+	if o.Mounted == nil {
+		o.Mounted = func(int64) {}
 	}
 	return o
 }
@@ -127,8 +132,12 @@ func moveBlobs(ctx context.Context, from, to *registry.Repository, c plan.Copy, 
 				return err
 			}
 			defer done()
-			if mounted, err := mount(ctx, to, p, opt); err != nil || mounted {
-				opt.Moved(p.Size, 1)
+			mounted, err := mount(ctx, to, p, opt)
+			if mounted {
+				opt.Mounted(p.Size)
+				opt.Moved(0, 1)
+			}
+			if err != nil || mounted {
 				return err
 			}
 			return moveBlob(ctx, from, to, p, opt)

@@ -153,7 +153,8 @@ type CopyReferrer struct {
 type Progress struct {
 	Repository string `json:"repository"`
 	Moved      int64  `json:"moved"`
-	Total      int64  `json:"total"`
+	Mounted    int64  `json:"mounted" description:"from a sibling repository, without moving"`
+	Total      int64  `json:"total" description:"to move or mount"`
 	Present    int64  `json:"present"`
 	Pieces     int    `json:"pieces"`
 }

@@ -30,12 +30,12 @@ type Act string
 
 // The acts there are.
 const (
-	TagPointed      Act = "tag pointed"      // a tag change was asked of the registry and is seen there
-	TagNotPointed   Act = "tag not pointed"  // it was asked, and the registry shows that it did not happen
-	TagOvertaken    Act = "tag overtaken"    // it was asked, and someone else's change is seen there
-	TagUnknown      Act = "tag unknown"      // it was asked, and nobody can say what came of it
-	ImageCopied     Act = "image copied"     // every piece is there and was verified
-	CopyStopped     Act = "copy stopped"     // what had arrived is kept
+	TagPointed      Act = "tag pointed"     // a tag change was asked of the registry and is seen there
+	TagNotPointed   Act = "tag not pointed" // it was asked, and the registry shows that it did not happen
+	TagOvertaken    Act = "tag overtaken"   // it was asked, and someone else's change is seen there
+	TagUnknown      Act = "tag unknown"     // it was asked, and nobody can say what came of it
+	ImageCopied     Act = "image copied"    // every piece is there and was verified
+	CopyStopped     Act = "copy stopped"    // what had arrived is kept
 	CopyResumed     Act = "copy resumed"
 	PromotionAsked  Act = "promotion asked"  // with its plan
 	PromotionDone   Act = "promotion done"   // every place was asked again and holds

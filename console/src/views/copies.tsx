@@ -5,6 +5,7 @@ import { api, queries, take, Problem, type Schema } from '../api/client';
 import { WorkState } from '../parts/build';
 import { Bytes, scaled } from '../parts/bytes';
 import { Inline } from '../parts/digest';
+import { Mark } from '../parts/marks';
 import { copyPath, imagePath, tagsPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
@@ -141,6 +142,14 @@ export function CopyView() {
           <Turn c={c} />
         </div>
         <div>
+          {c.state === 'verified' && c.began && c.endedAt && (
+            <Section title="Proof">
+              <p className="note">
+                <Mark name="holds" /> every piece is there, and the registry answers with the digest:{' '}
+                {((new Date(c.endedAt).getTime() - new Date(c.began).getTime()) / SECOND).toFixed(1)} s
+              </p>
+            </Section>
+          )}
           <Section title="What">
             <ul className="pairs stack">
               <li>
@@ -160,7 +169,7 @@ export function CopyView() {
               <li>
                 <span className="unit">attached</span>
                 <span>
-                  {c.attached} of {c.referrers}
+                  {c.attached} {c.attached === 1 ? 'goes' : 'go'} along; asked for: {c.referrers}
                 </span>
               </li>
             </ul>
@@ -174,6 +183,12 @@ export function CopyView() {
 /** Place is how far one destination is: present, moved, missing, on the scale of the whole. */
 function Place({ p }: { p: Schema['Progress'] }) {
   const whole = Math.max(1, p.total + p.present);
+  const parts = [
+    { kind: 'done', bytes: p.present, title: 'present already' },
+    { kind: 'mounted', bytes: p.mounted, title: 'mounted from a sibling, without moving' },
+    { kind: 'moved', bytes: p.moved, title: 'moved' },
+    { kind: 'only', bytes: Math.max(0, p.total - p.moved - p.mounted), title: 'to move' },
+  ].filter((s) => s.bytes > 0);
   const said = `${scaled(p.moved).join(' ')} of ${scaled(p.total).join(' ')} moved, ${scaled(p.present).join(' ')} present`;
   return (
     <div className="platform">
@@ -182,17 +197,21 @@ function Place({ p }: { p: Schema['Progress'] }) {
         <span className="note">{p.pieces} pieces are in</span>
       </div>
       <div className="strata" role="img" aria-label={said}>
-        <span className="seg done" style={{ width: `${(100 * p.present) / whole}%` }} title="present already" />
-        <span className="seg moved" style={{ width: `${(100 * p.moved) / whole}%` }} title="moved" />
-        <span className="seg only" style={{ width: `${(100 * Math.max(0, p.total - p.moved)) / whole}%` }} title="to move" />
+        {parts.map((s) => (
+          <span
+            key={s.kind}
+            className={`seg ${s.kind}`}
+            style={{ width: `${(100 * s.bytes) / whole}%` }}
+            title={`${s.title}: ${scaled(s.bytes).join(' ')}`}
+          />
+        ))}
       </div>
       <div className="num">
         <b>
           <Bytes n={p.moved} />
         </b>
-        <br />
-        <span className="unit">
-          <Bytes n={p.present} /> saved
+        <span className="unit block">
+          <Bytes n={p.present + p.mounted} /> saved
         </span>
       </div>
     </div>
@@ -203,7 +222,7 @@ function Place({ p }: { p: Schema['Progress'] }) {
 function Rate({ c }: { c: Copy }) {
   const now = useNow();
   const moved = c.progress.reduce((n, p) => n + p.moved, 0);
-  const left = c.progress.reduce((n, p) => n + Math.max(0, p.total - p.moved), 0);
+  const left = c.progress.reduce((n, p) => n + Math.max(0, p.total - p.moved - p.mounted), 0);
   const took = (now - new Date(c.began ?? c.asked).getTime()) / SECOND;
   if (moved === 0 || took < 1) return <>beginning</>;
   const rate = moved / took;
