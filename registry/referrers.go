@@ -63,8 +63,9 @@ func (r *Repository) listReferrers(ctx context.Context, d digest.Digest) (all []
 		}
 		return nil
 	})
-	if problem.Is(err, problem.NotFound) {
-		return nil, false, nil
+	switch Status(err) {
+	case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusBadRequest:
+		return nil, false, nil // by the specification 404; others do not know the address at all
 	}
 	return all, err == nil, err
 }

@@ -5,6 +5,7 @@ import (
 
 	"dovrak/core/image"
 	"dovrak/core/plan"
+	"dovrak/core/problem"
 	"dovrak/registry"
 
 	"github.com/opencontainers/go-digest"
@@ -56,14 +57,17 @@ func (a *attacher) follow(ctx context.Context, subject digest.Digest, depth int)
 		if a.seen[d.Digest] || !a.want(d) || len(a.out) == maxAttached {
 			continue
 		}
-		a.seen[d.Digest] = true
 		tree, err := ReadTree(ctx, a.from, a.keep, d.Digest)
+		if problem.Is(err, problem.NotFound) { // listed still, and deleted since
+			continue
+		}
 		if err != nil {
 			return err
 		}
 		if s := tree.Root().Subject; s == nil || s.Digest != subject {
 			continue
 		}
+		a.seen[d.Digest] = true
 		a.out = append(a.out, plan.Attached{Subject: subject, As: d, Tree: tree})
 		if depth < maxDepth {
 			if err := a.follow(ctx, d.Digest, depth+1); err != nil {

@@ -213,3 +213,25 @@ func TestMountedWithinARegistry(t *testing.T) {
 		t.Errorf("%d requests, want one mount a blob, one PUT a manifest, one look: %d", s.n, want)
 	}
 }
+
+// TestWhatIsListedAndNotAttached is left behind: what was deleted since it was listed, and what names no subject or another's.
+func TestWhatIsListedAndNotAttached(t *testing.T) {
+	img := image(t)
+	s := newSides(t, img)
+	keep := &memory{}
+	tree, err := transfer.ReadTree(t.Context(), s.from, keep, s.root)
+	must(t, err)
+	gone := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: digest.FromString("gone"), Size: 4}
+	another := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: s.signature, Size: 500} // of the materials
+	asked := 0
+	got, err := transfer.ReadAttached(t.Context(), s.from, keep, tree, func(_ context.Context, d digest.Digest) ([]ocispec.Descriptor, error) {
+		asked++
+		if d == s.root {
+			return []ocispec.Descriptor{gone, another, img.Manifests[0].Descriptor}, nil
+		}
+		return nil, nil
+	}, func(ocispec.Descriptor) bool { return true })
+	if err != nil || len(got) != 0 || asked != len(tree) {
+		t.Errorf("%d carried along, %d lists, %v", len(got), asked, err)
+	}
+}
