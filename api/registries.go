@@ -104,7 +104,7 @@ func settingsOf(s wire.RegistrySettings) service.RegistrySettings {
 	return service.RegistrySettings{
 		Address: s.Address, CAPEM: s.CA, ClientCert: s.ClientCert, ClientKey: s.ClientKey, Plain: s.Plain, Account: s.Account, Secret: s.Secret,
 		Source: s.SecretSource, Anonymous: s.Anonymous, SignInHosts: s.SignInHosts, Labels: s.Labels,
-		RequestsPerSecond: s.RequestsPerSecond, TransfersAtOnce: s.TransfersAtOnce,
+		RequestsPerSecond: s.RequestsPerSecond, TransfersAtOnce: s.TransfersAtOnce, BytesPerSecond: s.BytesPerSecond,
 		UnverifiedOwner: s.UnverifiedOwner, UnverifiedUntil: s.UnverifiedUntil,
 	}
 }
@@ -113,7 +113,7 @@ func viewRegistry(r service.RegistryView) wire.Registry {
 	out := wire.Registry{
 		Name: r.Name, Address: r.Address, OwnCA: r.CAPEM != "", ClientCert: r.ClientCertPEM != "", Plain: r.Plain, Account: r.CredentialName,
 		SecretSource: r.SecretSource, SignInHosts: r.SignInHosts, Labels: r.Labels,
-		RequestsPerSecond: r.RequestsPerSecond, TransfersAtOnce: r.TransfersAtOnce,
+		RequestsPerSecond: r.RequestsPerSecond, TransfersAtOnce: r.TransfersAtOnce, BytesPerSecond: r.BytesPerSecond,
 		Connected: r.CreatedAt.UTC(), Edited: r.UpdatedAt.UTC(), Checks: each(r.Checks, viewCheck),
 	}
 	if out.SignInHosts == nil {

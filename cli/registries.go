@@ -9,6 +9,7 @@ import (
 
 	"dovrak/api/wire"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -35,6 +36,7 @@ type connection struct {
 	plain, anonymous                   bool
 	requests                           float64
 	transfers                          int
+	bytes                              string
 }
 
 func (c *connection) flags(f *pflag.FlagSet) {
@@ -50,6 +52,7 @@ func (c *connection) flags(f *pflag.FlagSet) {
 	f.StringArrayVar(&c.labels, "label", nil, "name=value, e.g. region=valley; an empty value takes it away")
 	f.Float64Var(&c.requests, "requests-per-second", 0, "at most, over all processes (default 50)")
 	f.IntVar(&c.transfers, "transfers-at-once", 0, "at most, over all processes (default 4)")
+	f.StringVar(&c.bytes, "bytes-per-second", "", "of layers, from it and to it, over all processes, e.g. 6MiB; 0 is no limit")
 	f.BoolVar(&c.plain, "plain", false, "plain HTTP to another machine: everything may be read on the way")
 	f.StringVar(&c.unverifiedOwner, "unverified-owner", "", "leave certificates unchecked: who answers for it; empty ends that")
 	f.StringVar(&c.unverifiedUntil, "unverified-until", "", "and until when, at most 31 days: a day or a time, in UTC")
@@ -97,6 +100,14 @@ func (a *App) settings(cmd *cobra.Command, c connection) (wire.RegistrySettings,
 	}
 	if given("transfers-at-once") {
 		s.TransfersAtOnce = &c.transfers
+	}
+	if given("bytes-per-second") {
+		n, err := humanize.ParseBytes(c.bytes)
+		if err != nil || n > 1<<50 {
+			return s, usage{fmt.Errorf("--bytes-per-second %s: write e.g. 6MiB, or 0 for no limit", c.bytes)}
+		}
+		limit := int64(n)
+		s.BytesPerSecond = &limit
 	}
 	s.Anonymous = c.anonymous
 	if given("unverified-until") {

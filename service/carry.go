@@ -64,7 +64,8 @@ func (s *Service) referrersOf(ctx context.Context, at spot, d digest.Digest) ([]
 	}
 	var list []ocispec.Descriptor
 	if ok && now.Sub(kept.SeenAt) < referrersFor {
-		return list, kept.SeenAt.UTC(), json.Unmarshal(kept.Descriptors, &list)
+		err := json.Unmarshal(kept.Descriptors, &list)
+		return list, kept.SeenAt.UTC(), err
 	}
 	if list, err = at.Referrers(ctx, d); err != nil {
 		return nil, now, err
@@ -87,6 +88,9 @@ func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, cargo pla
 	err = transfer.Move(ctx, from.Repository, to.Repository, cargo, c, transfer.Options{
 		InTurn: func(ctx context.Context, subject digest.Digest, write func() error) error {
 			return s.db.InTurn(ctx, "what refers to "+subject.String()+" in "+to.ref.In(), write)
+		},
+		Pace: func(ctx context.Context, bytes int) error {
+			return firstOf(from.conn.budget.Bytes(ctx, bytes), to.conn.budget.Bytes(ctx, bytes))
 		},
 		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add, Mounted: func(n int64) { td.mounted.Add(n) },
 		Siblings: func(ctx context.Context, p plan.Piece) ([]*registry.Repository, error) {

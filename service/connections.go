@@ -182,6 +182,7 @@ type budget struct {
 	process  uuid.UUID
 	requests *rate.Limiter
 	moves    *semaphore.Weighted // this process's transfers at once
+	bytes    *rate.Limiter       // of layers, a second
 
 	mu    sync.Mutex
 	fresh time.Time // until when the share counts, by the local clock
@@ -191,7 +192,22 @@ type budget struct {
 func newBudget(db *store.Store, r store.Registry, process uuid.UUID) *budget {
 	return &budget{db: db, registry: r, process: process,
 		requests: rate.NewLimiter(rate.Limit(r.RequestsPerSecond), burst(r.RequestsPerSecond)),
+		bytes:    rate.NewLimiter(bytesLimit(r, 1), atOnceBytes),
 		moves:    semaphore.NewWeighted(int64(r.TransfersAtOnce))}
+}
+
+// Bounds of a limit on bytes: the least there is, since a stream on which nothing moves is given up, and what may go at once.
+const (
+	minBytes    = 64 << 10
+	atOnceBytes = 64 << 10
+)
+
+// bytesLimit is a part of a registry's limit.
+func bytesLimit(r store.Registry, part float64) rate.Limit {
+	if r.BytesPerSecond == 0 {
+		return rate.Inf
+	}
+	return rate.Limit(float64(r.BytesPerSecond) * part)
 }
 
 func burst(perSecond float64) int { return max(1, int(perSecond/4)) }
@@ -202,6 +218,24 @@ func (b *budget) Wait(ctx context.Context) error {
 		return err
 	}
 	return b.requests.Wait(ctx)
+}
+
+// Bytes waits until so many more bytes of layers may flow from the registry, or to it.
+func (b *budget) Bytes(ctx context.Context, n int) error {
+	if b.registry.BytesPerSecond == 0 {
+		return nil
+	}
+	if err := b.share(ctx); err != nil {
+		return err
+	}
+	for n > 0 {
+		some := min(n, atOnceBytes)
+		if err := b.bytes.WaitN(ctx, some); err != nil {
+			return err
+		}
+		n -= some
+	}
+	return nil
 }
 
 // Transfer waits for the turn of one blob; call what it gives when the blob is done.
@@ -234,6 +268,7 @@ func (b *budget) share(ctx context.Context) error {
 		b.fresh = asked.Add(budgetLease / 3)
 		b.requests.SetLimit(rate.Limit(b.registry.RequestsPerSecond * part))
 		b.requests.SetBurst(burst(b.registry.RequestsPerSecond * part))
+		b.bytes.SetLimit(bytesLimit(b.registry, part))
 		all := int64(b.registry.TransfersAtOnce)
 		b.reserve(all - max(1, int64(float64(all)*part)))
 	}

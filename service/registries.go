@@ -35,6 +35,7 @@ type RegistrySettings struct {
 	Labels            map[string]string // each is set, or taken away where it is empty
 	RequestsPerSecond *float64          // default 50
 	TransfersAtOnce   *int              // default 4
+	BytesPerSecond    *int64            // of layers; 0, the default, is no limit
 	UnverifiedOwner   *string           // certificates are not checked: who answers for it; "" ends that
 	UnverifiedUntil   *time.Time
 }
@@ -188,6 +189,7 @@ func (s *Service) settings(ctx context.Context, was store.Registry, n RegistrySe
 	take(&r.SignInHosts, n.SignInHosts)
 	take(&r.RequestsPerSecond, n.RequestsPerSecond)
 	take(&r.TransfersAtOnce, n.TransfersAtOnce)
+	take(&r.BytesPerSecond, n.BytesPerSecond)
 	take(&r.UnverifiedOwner, n.UnverifiedOwner)
 	if n.UnverifiedOwner != nil || n.UnverifiedUntil != nil {
 		r.UnverifiedUntil = n.UnverifiedUntil
@@ -328,6 +330,8 @@ func checkSettings(r store.Registry, now time.Time) error {
 		p.Seen, p.Remedy = "a CA file without a certificate", "give a file in PEM"
 	case r.RequestsPerSecond <= 0 || r.TransfersAtOnce <= 0 || r.RequestsPerSecond > 10_000 || r.TransfersAtOnce > 64:
 		p.Seen, p.Remedy = "limits that are none", "up to 10000 requests a second and 64 transfers at once"
+	case r.BytesPerSecond != 0 && r.BytesPerSecond < minBytes:
+		p.Seen, p.Remedy = fmt.Sprintf("%d bytes a second", r.BytesPerSecond), "at least 64 KiB a second, or 0 for no limit"
 	default:
 		return firstOf(checkException(r, now), checkNames(r))
 	}
@@ -382,7 +386,7 @@ func differences(was, now store.Registry) []string {
 		"secret":        !slices.Equal(was.CredentialSealed, now.CredentialSealed),
 		"secret source": was.SecretSource != now.SecretSource, "sign-in hosts": !slices.Equal(was.SignInHosts, now.SignInHosts),
 		"labels": !maps.Equal(was.Labels, now.Labels),
-		"limits": was.RequestsPerSecond != now.RequestsPerSecond || was.TransfersAtOnce != now.TransfersAtOnce,
+		"limits": was.RequestsPerSecond != now.RequestsPerSecond || was.TransfersAtOnce != now.TransfersAtOnce || was.BytesPerSecond != now.BytesPerSecond,
 		"certificate exception": was.UnverifiedOwner != now.UnverifiedOwner || (was.UnverifiedUntil == nil) != (now.UnverifiedUntil == nil) ||
 			was.UnverifiedUntil != nil && !was.UnverifiedUntil.Equal(*now.UnverifiedUntil),
 	} {

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"dovrak/api/wire"
 	"dovrak/client"
@@ -157,5 +158,28 @@ func TestACopyIsStoppedAndResumed(t *testing.T) {
 	}
 	if trail := w.ok("trail", "hut/live/snowpack-model"); !strings.Contains(trail, "copy stopped") || !strings.Contains(trail, "copy resumed") {
 		t.Errorf("the trail tells:\n%s", trail)
+	}
+}
+
+// TestALineIsNotFilled: layers flow no faster than a registry's limit, which 0 takes away again.
+func TestALineIsNotFilled(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	const limit = 256 << 10
+	w.ok("registry", "edit", "hut", "--bytes-per-second", "256KiB")
+	img := build(t, 41, "2.14.0", both, 128<<10)
+	ref := w.push(img, "build-41")
+	w.declare("hut/live/slow", "hut/live/fast")
+	c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/slow"})
+	took := c.EndedAt.Sub(*c.Began)
+	if least := time.Duration(float64(c.Progress[0].Moved-64<<10) / limit * float64(time.Second)); took < least*9/10 {
+		t.Errorf("%d bytes took %s, less than %s", c.Progress[0].Moved, took, least)
+	}
+	if r := w.run("registry", "edit", "hut", "--bytes-per-second", "10"); r.code != 2 || !strings.Contains(r.err, "at least 64 KiB a second") {
+		t.Errorf("too little: %d\n%s", r.code, r.err)
+	}
+	w.ok("registry", "edit", "hut", "--bytes-per-second", "0")
+	if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/fast", Verify: true}); c.Progress[0].Mounted == 0 {
+		t.Errorf("what a sibling holds was moved: %+v", c.Progress)
 	}
 }

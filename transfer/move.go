@@ -29,6 +29,8 @@ type Options struct {
 	InTurn func(ctx context.Context, subject digest.Digest, write func() error) error
 	// Turn waits until one more blob may be moved; what it gives is called when the blob is done. May be nil.
 	Turn func(context.Context) (done func(), err error)
+	// Pace waits until so many more bytes may flow; nil is no limit.
+	Pace func(ctx context.Context, bytes int) error
 	// Moved is told of bytes as they arrive, and of each piece when it is there; Mounted, of the bytes of a piece that need not
 	// move. They must be safe for concurrent use.
 	Moved   func(bytes int64, pieces int)
@@ -53,6 +55,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.Moved == nil {
 		o.Moved = func(int64, int) {}
+	}
+	if o.Pace == nil {
+		o.Pace = func(context.Context, int) error { return nil }
 	}
 	if o.Mounted == nil {
 		o.Mounted = func(int64) {}
@@ -173,7 +178,7 @@ func moveBlob(ctx context.Context, from, to *registry.Repository, p plan.Piece, 
 	wait.InitialInterval = opt.FirstWait
 	var last error
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		counted := &counter{tell: opt.Moved}
+		counted := &counter{tell: opt.Moved, pace: func(n int) error { return opt.Pace(ctx, n) }}
 		if last = stream(ctx, from, to, p, counted); last == nil {
 			opt.Moved(0, 1)
 			return struct{}{}, nil
@@ -222,6 +227,7 @@ func explain(from, to *registry.Repository, p plan.Piece, err error) error {
 type counter struct {
 	r    interface{ Read([]byte) (int, error) }
 	tell func(int64, int)
+	pace func(int) error
 	n    atomic.Int64 // a connection may still read when its request has failed
 }
 
@@ -229,5 +235,8 @@ func (c *counter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.n.Add(int64(n))
 	c.tell(int64(n), 0)
+	if perr := c.pace(n); perr != nil {
+		return n, perr
+	}
 	return n, err
 }

@@ -18,6 +18,7 @@ type RegistrySettings struct {
 	Labels            map[string]string `json:"labels,omitempty" description:"each is set, or taken away where it is empty"`
 	RequestsPerSecond *float64          `json:"requestsPerSecond,omitempty"`
 	TransfersAtOnce   *int              `json:"transfersAtOnce,omitempty"`
+	BytesPerSecond    *int64            `json:"bytesPerSecond,omitempty" description:"of layers, from it and to it; 0 is no limit"`
 	UnverifiedOwner   *string           `json:"unverifiedOwner,omitempty" description:"who answers for certificates that go unchecked; empty ends that"`
 	UnverifiedUntil   *time.Time        `json:"unverifiedUntil,omitempty" description:"at most 31 days from now"`
 }
@@ -41,6 +42,7 @@ type Registry struct {
 	Labels            map[string]string `json:"labels"`
 	RequestsPerSecond float64           `json:"requestsPerSecond"`
 	TransfersAtOnce   int               `json:"transfersAtOnce"`
+	BytesPerSecond    int64             `json:"bytesPerSecond" description:"of layers; 0 is no limit"`
 	Exception         *Exception        `json:"exception,omitempty"`
 	Connected         time.Time         `json:"connected"`
 	Edited            time.Time         `json:"edited"`

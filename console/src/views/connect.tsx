@@ -32,6 +32,7 @@ function settingsOf(f: FormData): Settings {
   if (f.get('way') === 'none') s.anonymous = true;
   if (text('requests')) s.requestsPerSecond = Number(text('requests'));
   if (text('transfers')) s.transfersAtOnce = Number(text('transfers'));
+  if (text('bytes')) s.bytesPerSecond = Number(text('bytes')) * 1024;
   if (text('labels'))
     s.labels = Object.fromEntries(
       text('labels')
@@ -134,6 +135,12 @@ function Fields({ edit }: { edit: Registry | undefined }) {
       </label>
       <Field name="requests" label="requests a second" value={edit?.requestsPerSecond.toString()} placeholder="50" />
       <Field name="transfers" label="transfers at once" value={edit?.transfersAtOnce.toString()} placeholder="4" />
+      <Field
+        name="bytes"
+        label="KiB a second"
+        value={edit?.bytesPerSecond ? (edit.bytesPerSecond / 1024).toString() : ''}
+        placeholder="no limit; 0 takes one away"
+      />
       <Field
         name="labels"
         label="labels"

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, queries, take, type Schema } from '../api/client';
+import { Bytes } from '../parts/bytes';
 import { Mark } from '../parts/marks';
 import { tagsPath } from '../parts/paths';
 import { failing, useRegistries } from '../parts/registry';
@@ -78,6 +79,11 @@ function List({ all, chosen }: { all: Registry[]; chosen: string | undefined }) 
               </td>
               <td className="unit">
                 {r.requestsPerSecond} a second, {r.transfersAtOnce} at once
+                {r.bytesPerSecond > 0 && (
+                  <>
+                    , <Bytes n={r.bytesPerSecond} /> a second
+                  </>
+                )}
               </td>
               <td className="unit">
                 {Object.entries(r.labels)
