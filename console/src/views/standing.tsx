@@ -263,7 +263,7 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
   const open = row.open.find((p) => p.environment === to);
   if (open) {
     const total = open.progress.reduce((n, p) => n + p.total, 0);
-    const moved = open.progress.reduce((n, p) => n + p.moved, 0);
+    const moved = open.progress.reduce((n, p) => n + p.moved + p.mounted, 0);
     const part = total > 0 ? Math.floor((100 * moved) / total) : 0;
     return (
       <td className="pass">
