@@ -109,7 +109,7 @@ func TestARegistryFails(t *testing.T) {
 		{"429", w.hut, func(r *http.Request) bool { return r.Method == http.MethodPost }, sim.Fault{Status: 429, RetryAfter: 3600},
 			"wants fewer requests"},
 		{"500", w.hut, uploads, sim.Fault{Status: 500}, "500 Internal Server Error"},
-		{"cut in mid-blob", w.forge, reads, sim.Fault{CutAfter: 100 << 10}, "unexpected EOF"},
+		{"cut in mid-blob again and again", w.forge, reads, sim.Fault{CutAfter: 1}, "unexpected EOF"},
 		{"a byte flipped in a blob", w.forge, reads, sim.Fault{Flip: true}, "not what their digest says"},
 		{"the tag refused", w.hut, tags, sim.Fault{Status: 403, Code: "DENIED"}, "403 Forbidden, DENIED"},
 	} {

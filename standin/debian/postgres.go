@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -221,11 +222,15 @@ func socketDir(home string) (string, error) {
 	return dir, give(context.Background(), dir)
 }
 
-// FreePort finds a port of loopback that nobody listens on.
+// FreePort finds a port on loopback on which nothing listens. It lies below those that the system gives to connections and to
+// listeners that ask for any, so that none of them takes it before its server does.
 func FreePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	for range 100 {
+		port := 20_000 + mathrand.IntN(10_000)
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			return port, l.Close()
+		}
 	}
-	return l.Addr().(*net.TCPAddr).Port, l.Close()
+	return 0, errors.New("debian: no free port from 20000 to 29999")
 }
