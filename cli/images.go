@@ -73,7 +73,8 @@ func (a *App) copy() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would move, and move nothing")
 	cmd.Flags().StringSliceVar(&n.Platforms, "platforms", nil, "only these, e.g. linux/arm64,linux/arm/v7")
-	cmd.Flags().StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to it: all, none, or an artifact type (default all)")
+	cmd.Flags().
+		StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to it: all, none, or an artifact type (default all)")
 	cmd.Flags().BoolVar(&n.Verify, "verify", false, "ask the destination for every piece again, however lately it was verified")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak copies shows it")
 	return cmd

@@ -69,7 +69,10 @@ func (n NewBuild) check() error {
 	}
 	for _, c := range n.Changes {
 		if !changeID.MatchString(c.ID) {
-			return bad("the change "+image.Printable(c.ID), `give each an id of letters and digits, and a title: [{"id": "4f1c9d2", "title": "…"}]`)
+			return bad(
+				"the change "+image.Printable(c.ID),
+				`give each an id of letters and digits, and a title: [{"id": "4f1c9d2", "title": "…"}]`,
+			)
 		}
 	}
 	if n.Version != "" {

@@ -24,11 +24,16 @@ const (
 
 // checkReferrers refuses what is neither of those words nor an artifact type.
 func checkReferrers(which string) error {
-	if which == AllReferrers || which == NoReferrers || strings.Count(which, "/") == 1 && len(which) <= 255 && image.Printable(which) == which {
+	if which == AllReferrers || which == NoReferrers ||
+		strings.Count(which, "/") == 1 && len(which) <= 255 && image.Printable(which) == which {
 		return nil
 	}
-	return &problem.Problem{Kind: problem.Malformed, Title: "It is not clear what of the attached is meant", Asked: "referrers " + image.Printable(which),
-		Remedy: "say all, none, or an artifact type, e.g. application/spdx+json"}
+	return &problem.Problem{
+		Kind:   problem.Malformed,
+		Title:  "It is not clear what of the attached is meant",
+		Asked:  "referrers " + image.Printable(which),
+		Remedy: "say all, none, or an artifact type, e.g. application/spdx+json",
+	}
 }
 
 // load reads an image and what refers to it, as far as that is to go along. What is kept costs no request; a list of what

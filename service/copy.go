@@ -269,9 +269,14 @@ func (s *Service) turnCopy(ctx context.Context, by Actor, n int64, act trail.Act
 			return err
 		}
 		if !turned {
-			return &problem.Problem{Kind: problem.Refused, Title: "This copy cannot be " + map[string]string{store.StateStopped: "stopped", store.StateAsked: "resumed"}[to], Asked: "copy " + number(n), Seen: "it is " + v.Work.State,
+			return &problem.Problem{
+				Kind:   problem.Refused,
+				Title:  "This copy cannot be " + map[string]string{store.StateStopped: "stopped", store.StateAsked: "resumed"}[to],
+				Asked:  "copy " + number(n),
+				Seen:   "it is " + v.Work.State,
 				Rule:   "what is under way can be stopped, what was stopped or failed can be resumed",
-				Remedy: "dovrak copies shows how it stands; a verified one is asked for anew with dovrak copy --verify"}
+				Remedy: "dovrak copies shows how it stands; a verified one is asked for anew with dovrak copy --verify",
+			}
 		}
 		if err := tx.Wake(ctx, store.WorkNotice(v.Work.ID)); err != nil {
 			return err

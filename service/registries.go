@@ -104,8 +104,13 @@ func (s *Service) EditRegistry(ctx context.Context, by Actor, name string, n Reg
 			return err
 		}
 		if !ok || !now.UpdatedAt.Equal(was.UpdatedAt) {
-			return &problem.Problem{Kind: problem.Busy, Title: "This registry was changed by someone else at the same moment", Asked: name,
-				Rule: "one writer at a time", Remedy: "look at it (dovrak registry list) and ask again"}
+			return &problem.Problem{
+				Kind:   problem.Busy,
+				Title:  "This registry was changed by someone else at the same moment",
+				Asked:  name,
+				Rule:   "one writer at a time",
+				Remedy: "look at it (dovrak registry list) and ask again",
+			}
 		}
 		if err := tx.EditRegistry(ctx, r); err != nil {
 			return err

@@ -176,7 +176,14 @@ func (sh *shift) progress() ([]store.Progress, bool) {
 		changed = t.told.Swap(moved+mounted+1) != moved+mounted+1 || changed
 		out = append(
 			out,
-			store.Progress{Repository: t.repository, Moved: moved, Mounted: mounted, Total: t.total, Present: t.present, Blobs: int(t.pieces.Load())},
+			store.Progress{
+				Repository: t.repository,
+				Moved:      moved,
+				Mounted:    mounted,
+				Total:      t.total,
+				Present:    t.present,
+				Blobs:      int(t.pieces.Load()),
+			},
 		)
 	}
 	slices.SortFunc(out, func(a, b store.Progress) int { return strings.Compare(a.Repository, b.Repository) })

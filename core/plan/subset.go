@@ -61,6 +61,11 @@ func noPlatform(index image.Manifest, want image.Platform) error {
 	if !index.Index {
 		seen = "the image of one platform, which can only be copied as it is"
 	}
-	return &problem.Problem{Kind: problem.NotFound, Title: "The image has no such platform", Asked: index.Digest.String() + " for " + want.String(),
-		Seen: seen, Remedy: "name some of those, or copy the whole"}
+	return &problem.Problem{
+		Kind:   problem.NotFound,
+		Title:  "The image has no such platform",
+		Asked:  index.Digest.String() + " for " + want.String(),
+		Seen:   seen,
+		Remedy: "name some of those, or copy the whole",
+	}
 }

@@ -77,6 +77,11 @@ func TestJudge(t *testing.T) {
 		{"a name that no rule makes", bench, "edge", ByHand, "", f41, Facts{}, "other tags in bench", "no rule"},
 		{"not by a promotion either", live, "edge", ByPromotion, "", f41, Facts{}, "other tags in live", "no rule"},
 		{"unless others are allowed", free, "edge", ByHand, a, f41, f40, "", ""},
+		{"but a fixed tag is not another's, though others are allowed", free, "2.13.9", ByHand, a, f41, f40, "fixed tag {version} in live",
+			"the rule makes 2.14.0"},
+		{"nor can it be made for another", free, "2.15.0", ByHand, "", f41, Facts{}, "fixed tag {version} in live", "the rule makes 2.14.0"},
+		{"a branch that is named as a version does not move its tag", bench, "2.13.9", ByBuild, a, Facts{Number: 9, Version: "3.0.0", Branch: "2.13.9"},
+			f40, "fixed tag {version} in bench", "the rule makes 3.0.0"},
 		{"latest never by itself", free, "latest", ByHand, "", f41, Facts{}, "latest is refused unless a rule names it", ""},
 		{"nor as a branch", bench, "latest", ByHand, "", Facts{Branch: "latest"}, Facts{}, "latest is refused unless a rule names it", ""},
 		{"where a rule names it", named, "latest", ByPromotion, a, f41, f40, "", ""},
@@ -135,6 +140,7 @@ func TestEarn(t *testing.T) {
 		{Facts{Number: 41, Version: "2.14.0", Branch: "main"}, "fixed:build-41 fixed:2.14.0 moving:2.14 moving:newest standing:main"},
 		{Facts{Number: 42, Version: "2.15.0-rc.1", Branch: "thaw"}, "fixed:build-42 fixed:2.15.0-rc.1 moving:thaw moving:newest"},
 		{Facts{Number: 43, Branch: "latest"}, "fixed:build-43 moving:newest"},
+		{Facts{Number: 45, Version: "3.0.0", Branch: "2.13.9"}, "fixed:build-45 fixed:3.0.0 moving:3.0 moving:newest"},
 		{Facts{Number: 44, Version: "2.16.0", Branch: "2.16"}, "fixed:build-44 fixed:2.16.0 moving:2.16 moving:newest"},
 	} {
 		var got []string

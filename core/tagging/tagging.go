@@ -103,34 +103,50 @@ func (r Rule) Words() string {
 	return "moves by a promotion only"
 }
 
-// Of finds the rule for a tag that an image of these facts is to have.
+// Of finds the rule for a tag that an image of these facts is to have. A name that some rule makes is that rule's, also where
+// it is for another image: then no rule lets this one have it.
 func (r Rules) Of(tag string, f Facts) Rule {
-	made := func(t Template) bool { return t.MayMake(tag, f, r.Branches) }
 	if r.Environment == "" {
 		return Rule{Kind: Other, in: "a repository without a charter"}
 	}
 	if tag == r.Standing {
 		return r.standing(f)
 	}
+	rule, ok := r.making(tag, f)
+	if ok && (rule.Kind == Fixed || !r.fixedName(tag)) {
+		return rule
+	}
+	if _, another := r.making(tag, Facts{}); r.Other && !ok && !another {
+		return Rule{Kind: Other, Moves: MovesAny, in: r.Environment}
+	}
+	return Rule{Kind: Unruled, in: r.Environment}
+}
+
+// fixedName reports a name that a fixed tag of some image has or may get. Nothing else is called so: a branch that is named as a
+// version is must not move that version's tag.
+func (r Rules) fixedName(tag string) bool {
+	return slices.ContainsFunc(r.Fixed, func(t Template) bool { return t.MayMake(tag, Facts{}, r.Branches) })
+}
+
+// making finds the rule whose template can have made a tag.
+func (r Rules) making(tag string, f Facts) (Rule, bool) {
+	made := func(t Template) bool { return t.MayMake(tag, f, r.Branches) }
 	for _, t := range r.Fixed {
 		if made(t) {
-			return Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()}
+			return Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()}, true
 		}
 	}
 	for _, t := range r.Caches {
 		if made(t) {
-			return Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()}
+			return Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()}, true
 		}
 	}
 	for _, m := range r.Moving {
 		if made(m.Template) {
-			return Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()}
+			return Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()}, true
 		}
 	}
-	if r.Other {
-		return Rule{Kind: Other, Moves: MovesAny, in: r.Environment}
-	}
-	return Rule{Kind: Unruled, in: r.Environment}
+	return Rule{}, false
 }
 
 // standing is the rule of the standing tag. Where nothing is promoted to, it moves as the template does that makes it.
@@ -193,6 +209,8 @@ func (r Rules) Earn(f Facts, by Mover) []Earned {
 			e.Tag, e.Why = "", "latest is made only where a rule names it"
 		case tag == r.Standing:
 			e.Rule = r.standing(f)
+		case rule.Kind != Fixed && r.fixedName(tag):
+			e.Tag, e.Why = "", tag+" is the name of a fixed tag"
 		}
 		if !slices.ContainsFunc(out, func(o Earned) bool { return o.Tag != "" && o.Tag == e.Tag }) {
 			out = append(out, e)

@@ -27,6 +27,7 @@ type Facts struct {
 type Template struct {
 	text   string
 	pieces []piece
+	open   *regexp.Regexp // what it makes where nothing is known; nil where that hangs on the branches there are
 }
 
 // piece is plain text or, with a name, a fact, of which cut letters are taken; 0 is all.
@@ -105,6 +106,9 @@ func ParseTemplate(s string) (Template, error) {
 	}
 	if least > 128 {
 		return Template{}, fmt.Errorf("the template %q is longer than the 128 characters of a tag", image.Printable(s))
+	}
+	if !t.Uses("branch") {
+		t.open = regexp.MustCompile(t.pattern(Facts{}, nil))
 	}
 	return t, nil
 }
@@ -194,14 +198,22 @@ func (t Template) Fill(f Facts) (string, error) {
 // MayMake reports whether the template can have made a tag for an image of which these facts are known. Facts that are not
 // known can be anything that they can look like; a branch must be one of those named.
 func (t Template) MayMake(tag string, f Facts, branches []string) bool {
+	if f == (Facts{}) && t.open != nil { // asked of every tag in a list
+		return t.open.MatchString(tag)
+	}
+	ok, err := regexp.MatchString(t.pattern(f, branches), tag)
+	return err == nil && ok
+}
+
+// pattern is a regular expression of the tags that it may make.
+func (t Template) pattern(f Facts, branches []string) string {
 	var re strings.Builder
 	re.WriteString("^")
 	for _, p := range t.pieces {
 		re.WriteString(p.pattern(f, branches))
 	}
 	re.WriteString("$")
-	ok, err := regexp.MatchString(re.String(), tag)
-	return err == nil && ok
+	return re.String()
 }
 
 func (p piece) pattern(f Facts, branches []string) string {
