@@ -369,7 +369,7 @@ func resumeCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wir
 }
 
 func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {
-	p, version, err := a.service.PlanPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To})
+	p, version, err := a.service.PlanPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Referrers: in.Referrers})
 	return viewPlan(p, version), err
 }
 
@@ -384,7 +384,8 @@ func promotions(ctx context.Context, a *API, by service.Actor, in promotionsQuer
 }
 
 func askPromotion(ctx context.Context, a *API, by service.Actor, in keyedPromotion) (accepted, error) {
-	w, err := a.service.AskPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Because: in.Because, Key: in.Key})
+	w, err := a.service.AskPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Because: in.Because,
+		Referrers: in.Referrers, Key: in.Key})
 	return accepted{"/api/v1/promotions/" + strconv.FormatInt(w.Number, 10), w.Number}, err
 }
 

@@ -14,7 +14,7 @@ import (
 )
 
 func (a *App) promote() *cobra.Command {
-	var to, because string
+	var to, because, referrers string
 	var planOnly, detach bool
 	cmd := &cobra.Command{
 		Use:     "promote COMPONENT --to ENVIRONMENT",
@@ -29,7 +29,7 @@ func (a *App) promote() *cobra.Command {
 				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
 			}
 			c := a.client()
-			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: args[0], To: to})
+			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: args[0], To: to, Referrers: referrers})
 			if err != nil {
 				return err
 			}
@@ -39,7 +39,7 @@ func (a *App) promote() *cobra.Command {
 			if a.output == "table" {
 				a.drawPlan(plan)
 			}
-			n, err := c.Promote(cmd.Context(), wire.NewPromotion{Component: args[0], To: to, Because: because})
+			n, err := c.Promote(cmd.Context(), wire.NewPromotion{Component: args[0], To: to, Because: because, Referrers: referrers})
 			if err != nil {
 				return err
 			}
@@ -52,6 +52,7 @@ func (a *App) promote() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "the environment (required)")
 	cmd.Flags().StringVar(&because, "because", "", "the reason, for the trail (required)")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
+	cmd.Flags().StringVar(&referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -22,6 +23,7 @@ import (
 // NewPromotion asks for a component to be promoted. What stands in the environment before is what moves.
 type NewPromotion struct {
 	Component, To, Because string
+	Referrers              string // what goes along of all that refers to the image; empty is all
 	Key                    string // Idempotency-Key
 }
 
@@ -48,6 +50,10 @@ func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (
 func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, error) {
 	ctx, cancel := context.WithTimeout(ctx, planDeadline)
 	defer cancel()
+	n.Referrers = cmp.Or(n.Referrers, AllReferrers)
+	if err := checkReferrers(n.Referrers); err != nil {
+		return draft{}, err
+	}
 	law, err := s.law(ctx)
 	if err != nil {
 		return draft{}, err
@@ -65,7 +71,7 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	if err != nil {
 		return draft{}, err
 	}
-	if d.cargo, err = s.load(ctx, d.from, root, AllReferrers); err != nil {
+	if d.cargo, err = s.load(ctx, d.from, root, n.Referrers); err != nil {
 		return draft{}, err
 	}
 	if d.version, err = s.judgePlatforms(ctx, law, n, d); err != nil {
@@ -74,7 +80,14 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	if d.facts, err = s.factsOf(ctx, d.from, root); err != nil {
 		return draft{}, err
 	}
-	d.plan = plan.Promotion{Component: n.Component, Environment: n.To, Source: d.from.ref.In(), Digest: root, Charter: law.Version}
+	d.plan = plan.Promotion{
+		Component:   n.Component,
+		Environment: n.To,
+		Source:      d.from.ref.In(),
+		Digest:      root,
+		Charter:     law.Version,
+		Referrers:   n.Referrers,
+	}
 	for _, p := range d.env.Places {
 		place, err := s.draftPlace(ctx, by, n, d, p)
 		if err != nil {
@@ -188,7 +201,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	if err := firstOf(by.Require(Promote), reason(n.Because)); err != nil {
 		return Asked{}, err
 	}
-	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because)}
+	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because, n.Referrers)}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
 		return Asked{}, err
 	} else if ok {
@@ -287,7 +300,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err != nil {
 		return err
 	}
-	cargo, err := s.load(ctx, from, w.Promotion.Digest, AllReferrers)
+	cargo, err := s.load(ctx, from, w.Promotion.Digest, cmp.Or(w.Promotion.Plan.Referrers, AllReferrers))
 	if err != nil {
 		return err
 	}

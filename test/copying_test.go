@@ -183,3 +183,26 @@ func TestALineIsNotFilled(t *testing.T) {
 		t.Errorf("what a sibling holds was moved: %+v", c.Progress)
 	}
 }
+
+// TestWhatAPromotionCarries: what refers to the image goes along, unless the asker says otherwise.
+func TestWhatAPromotionCarries(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	ref := w.attached(build(t, 41, "2.14.0", both, 1<<10))
+	w.ok("point", ref, "main", "--because", "the build is on the bench")
+	for _, tt := range []struct {
+		referrers string
+		attached  int
+	}{{"none", 0}, {"all", 1}} {
+		w.ok("promote", "snowpack-model", "--to", "live", "--because", "with "+tt.referrers, "--referrers", tt.referrers)
+		w.sql("DELETE FROM referrers")
+		img, err := w.client().Image(t.Context(), "hut/live/snowpack-model:live", client.LookAt{})
+		must(t, err)
+		if len(img.Referrers) != tt.attached {
+			t.Errorf("with %s: %+v", tt.referrers, img.Referrers)
+		}
+	}
+	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--referrers", "some"); r.code != 2 {
+		t.Errorf("unclear referrers: %d\n%s", r.code, r.err)
+	}
+}

@@ -199,12 +199,14 @@ type NewPromotion struct {
 	Component string `json:"component"`
 	To        string `json:"to"        description:"the environment"`
 	Because   string `json:"because"`
+	Referrers string `json:"referrers,omitempty" description:"what goes along of all that refers to it: all (if left out), none, or an artifact type"`
 }
 
 // NewPlan asks what a promotion would do.
 type NewPlan struct {
 	Component string `json:"component"`
 	To        string `json:"to"        description:"the environment"`
+	Referrers string `json:"referrers,omitempty" description:"as in NewPromotion"`
 }
 
 // Plan says what a promotion does.

@@ -16,7 +16,8 @@ type Promotion struct {
 	Environment string        `json:"environment"`
 	Source      string        `json:"source"` // where the image is read, by digest
 	Digest      digest.Digest `json:"digest"`
-	Charter     int64         `json:"charter"` // the version it was planned by
+	Charter     int64         `json:"charter"`             // the version it was planned by
+	Referrers   string        `json:"referrers,omitempty"` // what goes along of all that refers to it: all, none, or a type
 	Places      []Place       `json:"places"`
 }
 
