@@ -47,6 +47,11 @@ func (s *Service) AskJoin(ctx context.Context, by Actor, n NewJoin) (Asked, erro
 	}
 	var rows []store.JoinPart
 	for _, ref := range n.Parts {
+		if ref.In() != n.To.In() { // it is copied in first
+			if err := by.Require(Copy); err != nil {
+				return Asked{}, err
+			}
+		}
 		p, err := s.partByHand(ctx, ref)
 		if err != nil {
 			return Asked{}, err

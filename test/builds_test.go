@@ -453,6 +453,12 @@ func TestPartsFromElsewhere(t *testing.T) {
 	if got := w.ok("show", "hut/live/gauge:1.0.0"); !strings.Contains(got, w.built(b).Digest) { // of equal parts, the very same image
 		t.Errorf("the join by hand:\n%s", got)
 	}
+	pointer := w.in("")
+	pointer.token = strings.TrimSpace(w.ok("token", "issue", "pointer", "--may", "read,point", "--for", "1h"))
+	if r := pointer.run("join", "hut/live/gauge:1.0.1", w.part(b, "linux/amd64"), "--because", "x"); r.code != 1 ||
+		!strings.Contains(r.err, "permission copy") {
+		t.Errorf("a part from elsewhere, by one who may not copy: %d\n%s", r.code, r.err)
+	}
 	for _, tt := range []struct {
 		args []string
 		code int
