@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -227,6 +228,8 @@ func TestConsoleCopies(t *testing.T) {
 	must(t, p.Shows("Nothing was copied yet"))
 	axe(t, p, "no copies")
 	hold := make(chan struct{})
+	release := sync.OnceFunc(func() { close(hold) })
+	t.Cleanup(release) // else a failure would leave the registry waiting for ever
 	w.hut.breaks(func(r *http.Request) (f sim.Fault) {
 		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/manifests/") {
 			<-hold
@@ -235,13 +238,17 @@ func TestConsoleCopies(t *testing.T) {
 	})
 	w.ok("copy", ref, "hut/live/snowpack-model", "--detach")
 	must(t, p.Until("document.querySelectorAll('.lines tbody tr').length === 1")) // without a reload
+	w.until(wait, "all layers have moved", func() bool {
+		c, err := w.client().CopyNumbered(t.Context(), 1)
+		return err == nil && len(c.Progress) == 1 && c.Progress[0].Moved > 300<<10
+	})
 	must(t, p.Open(w.front.URL+"/copies/1"))
 	must(t, p.Until("document.querySelector('.seg.moved') && document.querySelector('.seg.moved').offsetWidth > 100"))
 	axe(t, p, "a copy under way")
 	must(t, p.Click("main .btn"))
 	must(t, p.Shows("stopped"))
 	must(t, p.Shows("Go on with it"))
-	close(hold)
+	release()
 	w.hut.breaks(nil)
 	must(t, p.Click("main .btn"))
 	must(t, p.Shows("verified"))

@@ -3,6 +3,7 @@ package test
 import (
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -127,6 +128,8 @@ func TestACopyIsStoppedAndResumed(t *testing.T) {
 	img := build(t, 41, "2.14.0", both, 1<<20)
 	ref := w.push(img, "build-41")
 	hold := make(chan struct{})
+	release := sync.OnceFunc(func() { close(hold) })
+	t.Cleanup(release)
 	reached := make(chan struct{}, 100)
 	w.hut.breaks(func(r *http.Request) sim.Fault { // the last of its manifests waits
 		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/manifests/") {
@@ -141,7 +144,7 @@ func TestACopyIsStoppedAndResumed(t *testing.T) {
 	if r := w.run("copies", "watch", "1"); r.code != 1 || !strings.Contains(r.out, "stopped; dovrak copies resume 1") {
 		t.Errorf("watching ended with %d\n%s%s", r.code, r.out, r.err)
 	}
-	close(hold)
+	release()
 	w.hut.breaks(nil)
 	w.until(wait, "no session is left", func() bool { return w.hut.sessions(t) == 0 })
 	w.hut.since()
