@@ -18,6 +18,8 @@ const touched: Record<string, string[]> = {
   registry: ['standing', 'trail', 'registries', 'destinations'],
 };
 
+const everything = [...new Set(Object.values(touched).flat())];
+
 /** How often a question is asked anew at the most, in ms, however many events come. */
 const EVERY = 250;
 
@@ -61,6 +63,7 @@ export function useLive(on: boolean): Link {
       stream.onopen = () => {
         setLink({ state: 'live', since: new Date() });
         if (missed) void queries.invalidateQueries(); // nobody knows what happened meanwhile
+        else asks.add(everything); // nor between a page's first answers and the stream's beginning
         missed = false;
       };
       stream.onerror = () => {
