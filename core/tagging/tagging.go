@@ -133,20 +133,25 @@ func (r Rules) making(tag string, f Facts) (Rule, bool) {
 	made := func(t Template) bool { return t.MayMake(tag, f, r.Branches) }
 	for _, t := range r.Fixed {
 		if made(t) {
-			return Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()}, true
+			return r.rule(Fixed, t, ""), true
 		}
 	}
 	for _, t := range r.Caches {
 		if made(t) {
-			return Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()}, true
+			return r.rule(Cache, t, MovesAny), true
 		}
 	}
 	for _, m := range r.Moving {
 		if made(m.Template) {
-			return Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()}, true
+			return r.rule(MovingTag, m.Template, m.Moves), true
 		}
 	}
 	return Rule{}, false
+}
+
+// rule is what one template says.
+func (r Rules) rule(kind Kind, t Template, moves Movement) Rule {
+	return Rule{Kind: kind, Template: t, Moves: moves, in: r.Environment, text: t.String()}
 }
 
 // standing is the rule of the standing tag. Where nothing is promoted to, it moves as the template does that makes it.
@@ -217,10 +222,10 @@ func (r Rules) Earn(f Facts, by Mover) []Earned {
 		}
 	}
 	for _, t := range r.Fixed {
-		add(Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()})
+		add(r.rule(Fixed, t, ""))
 	}
 	for _, m := range r.Moving {
-		add(Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()})
+		add(r.rule(MovingTag, m.Template, m.Moves))
 	}
 	slices.SortStableFunc(out, func(a, b Earned) int { return a.Rule.Kind.Before(b.Rule.Kind) })
 	return out
@@ -230,13 +235,13 @@ func (r Rules) Earn(f Facts, by Mover) []Earned {
 func (r Rules) All() []Rule {
 	out := []Rule{r.standing(Facts{})}
 	for _, t := range r.Fixed {
-		out = append(out, Rule{Kind: Fixed, Template: t, in: r.Environment, text: t.String()})
+		out = append(out, r.rule(Fixed, t, ""))
 	}
 	for _, m := range r.Moving {
-		out = append(out, Rule{Kind: MovingTag, Template: m.Template, Moves: m.Moves, in: r.Environment, text: m.Template.String()})
+		out = append(out, r.rule(MovingTag, m.Template, m.Moves))
 	}
 	for _, t := range r.Caches {
-		out = append(out, Rule{Kind: Cache, Template: t, Moves: MovesAny, in: r.Environment, text: t.String()})
+		out = append(out, r.rule(Cache, t, MovesAny))
 	}
 	rest := Rule{Kind: Unruled, in: r.Environment}
 	if r.Other {
