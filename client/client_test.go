@@ -64,8 +64,11 @@ func TestAStreamEndsWithItsReader(t *testing.T) {
 
 // TestWorkIsAskedForOnce: an answer that was lost on the way is asked for again under the same key.
 func TestWorkIsAskedForOnce(t *testing.T) {
+	var mu sync.Mutex // the second request may come in while the first, aborted, is still being served
 	var keys []string
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
 		keys = append(keys, r.Header.Get("Idempotency-Key"))
 		if len(keys) == 1 {
 			panic(http.ErrAbortHandler)
@@ -75,6 +78,8 @@ func TestWorkIsAskedForOnce(t *testing.T) {
 	}))
 	defer srv.Close()
 	n, err := (&Client{Server: srv.URL}).Copy(t.Context(), wire.NewCopy{From: "a", To: "b"})
+	mu.Lock()
+	defer mu.Unlock()
 	if err != nil || n != 77 || len(keys) != 2 || keys[0] != keys[1] || keys[0] == "" {
 		t.Errorf("copy %d, %v, under the keys %q", n, err, keys)
 	}
