@@ -36,9 +36,12 @@ func (e *Error) Error() string {
 // Unwrap gives the connection's error.
 func (e *Error) Unwrap() error { return e.Err }
 
-// Passing reports whether the same request may succeed later: too many requests, a registry's own failure, a broken
-// connection. Any other 4xx will not change.
+// Passing reports whether the same request may succeed soon: too many requests, a registry's own failure, a broken
+// connection. Any other 4xx will not change, nor will a disk that is full.
 func (e *Error) Passing() bool {
+	if e.Status == http.StatusInsufficientStorage {
+		return false
+	}
 	return e.Status == 0 || e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout || e.Status >= 500
 }
 
@@ -139,6 +142,9 @@ func (c *Client) explain(ctx context.Context, err error) error {
 		if e.After > 0 {
 			p.Remedy = fmt.Sprintf("ask again in %s, or give the registry a lower limit of requests a second", e.After)
 		}
+	case e.Status == http.StatusInsufficientStorage:
+		p.Title = fmt.Sprintf("The registry %s has no room left", e.Registry)
+		p.Remedy = "have room made there, then ask again: what has arrived is kept"
 	case e.Status >= 500:
 		p.Kind = problem.Unreachable
 		p.Title = fmt.Sprintf("The registry %s failed", e.Registry)
@@ -154,6 +160,15 @@ func Status(err error) int {
 	var e *Error
 	if errors.As(err, &e) {
 		return e.Status
+	}
+	return 0
+}
+
+// After is how long the registry asked to wait, where err is its answer and the wait is one that is waited for.
+func After(err error) time.Duration {
+	var e *Error
+	if errors.As(err, &e) {
+		return min(e.After, time.Minute)
 	}
 	return 0
 }

@@ -63,7 +63,7 @@ func TestHostileRegistries(t *testing.T) {
 		}, blobOf, problem.Unreachable, "more than five redirects"},
 		{"an upload that goes on nowhere", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusAccepted) },
 			func(t *testing.T, r *registry.Repository) error {
-				return r.Upload(t.Context(), snow, strings.NewReader("snow"))
+				return upload(t.Context(), r, snow, strings.NewReader("snow"))
 			},
 			problem.RegistryError, "where an upload goes on"},
 		{"an error's text with control characters", func(w http.ResponseWriter, _ *http.Request) {
@@ -107,7 +107,7 @@ func manifestOf(name string) func(*testing.T, *registry.Repository) error {
 }
 
 func blobOf(t *testing.T, r *registry.Repository) error {
-	body, err := r.Blob(t.Context(), blob([]byte("snow")))
+	body, err := r.Blob(t.Context(), blob([]byte("snow")), registry.Mark{})
 	if err != nil {
 		return err
 	}

@@ -110,7 +110,7 @@ func (k *check) push(ctx context.Context) finding {
 	if k.o.NoPush != "" {
 		return finding{NotTried, k.o.NoPush, "dovrak registry check NAME --repository R --for push, in a repository that is declared"}
 	}
-	at, _, err := k.repository.openUpload(ctx, ocispec.Descriptor{Digest: nothingHas()})
+	up, err := k.repository.OpenUpload(ctx, ocispec.Descriptor{Digest: nothingHas()})
 	switch {
 	case denied(err):
 		return finding{Fails, "the account may not push to " + k.repository.String() + ": " + problem.From(err).Seen,
@@ -122,7 +122,7 @@ func (k *check) push(ctx context.Context) finding {
 		return failed(err)
 	}
 	seen := "an upload session was opened and cancelled"
-	if status := k.repository.cancel(ctx, at); status != http.StatusNoContent && status != http.StatusOK &&
+	if status := up.Cancel(ctx); status != http.StatusNoContent && status != http.StatusOK &&
 		status != http.StatusAccepted {
 		seen = fmt.Sprintf(
 			"an upload session was opened; cancelling it was answered by %d, so an empty one may remain until the registry clears it",

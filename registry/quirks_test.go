@@ -61,7 +61,7 @@ func wholeRound(t *testing.T, c *registry.Client) {
 	}.Make()
 	must(t, err)
 	for _, b := range img.Blobs {
-		must(t, at.Upload(ctx, b.Descriptor, bytes.NewReader(b.Bytes)))
+		must(t, upload(ctx, at, b.Descriptor, bytes.NewReader(b.Bytes)))
 	}
 	m, err := image.Read("", img.Manifests[0].Bytes)
 	must(t, err)
@@ -279,17 +279,17 @@ func TestTokensAroundATransfer(t *testing.T) {
 		FirstWait:   time.Millisecond,
 		Credentials: registry.Credential{Name: "desk", Secret: "s3cret-word"},
 	}
-	err = dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow"))
+	err = upload(t.Context(), dial(t, cfg).Repository("bench/x"), blob([]byte("snow")), strings.NewReader("snow"))
 	if registry.Status(err) != http.StatusUnauthorized {
 		t.Errorf("a token that is withdrawn before its end cannot be foreseen: %v", err)
 	}
 	opt.Dir, opt.TokenLife = t.TempDir(), 30*time.Second // shorter than a body may take: renewed before each
 	h, err = sim.New(opt)
 	must(t, err)
-	must(t, dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow")))
+	must(t, upload(t.Context(), dial(t, cfg).Repository("bench/x"), blob([]byte("snow")), strings.NewReader("snow")))
 
 	narrow := standin(t, sim.Options{SignIn: sim.Token, Quirks: sim.Quirks{NarrowScopes: true}})
-	err = dial(t, narrow).Repository("bench/x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow"))
+	err = upload(t.Context(), dial(t, narrow).Repository("bench/x"), blob([]byte("snow")), strings.NewReader("snow"))
 	if !problem.Is(err, problem.Denied) || !strings.Contains(problem.From(err).Remedy, "lacks the permission") {
 		t.Errorf("a narrower token: %v", err)
 	}

@@ -89,6 +89,17 @@ func must(t *testing.T, err error) {
 	}
 }
 
+// upload sends a blob whole; what fails leaves no upload behind.
+func upload(ctx context.Context, r *registry.Repository, d ocispec.Descriptor, body io.Reader) error {
+	u, err := r.OpenUpload(ctx, d)
+	for whole := false; err == nil && !whole; {
+		if whole, err = u.Send(ctx, body); err != nil {
+			u.Cancel(ctx)
+		}
+	}
+	return err
+}
+
 func blob(raw []byte) ocispec.Descriptor {
 	return ocispec.Descriptor{Digest: digest.FromBytes(raw), Size: int64(len(raw))}
 }
@@ -130,7 +141,7 @@ func everyOperation(t *testing.T, c *registry.Client) {
 		if there {
 			t.Fatalf("%s is there before it was pushed", b.Digest)
 		}
-		must(t, r.Upload(ctx, b.Descriptor, bytes.NewReader(b.Bytes)))
+		must(t, upload(ctx, r, b.Descriptor, bytes.NewReader(b.Bytes)))
 		if there, err = r.HasBlob(ctx, b.Descriptor); err != nil || !there {
 			t.Fatalf("%s is not there: %v", b.Digest, err)
 		}
@@ -156,7 +167,7 @@ func everyOperation(t *testing.T, c *registry.Client) {
 			t.Errorf("%s: %v, %s", name, d, m.Bytes)
 		}
 	}
-	body, err := r.Blob(ctx, img.Blobs[0].Descriptor)
+	body, err := r.Blob(ctx, img.Blobs[0].Descriptor, registry.Mark{})
 	must(t, err)
 	raw, err := io.ReadAll(body)
 	must(t, errors.Join(err, body.Close()))
@@ -227,7 +238,7 @@ func TestFaults(t *testing.T) {
 			m, err := image.Read("", doc)
 			must(t, err)
 			must(t, r.PutManifest(t.Context(), "1", m))
-			must(t, r.Upload(t.Context(), blob(content), bytes.NewReader(content)))
+			must(t, upload(t.Context(), r, blob(content), bytes.NewReader(content)))
 			on.Store(true)
 			_, err = r.Manifest(t.Context(), "1")
 			if tt.kind == "" && err != nil || tt.kind != "" && !problem.Is(err, tt.kind) {
@@ -245,7 +256,7 @@ func TestFaults(t *testing.T) {
 				t.Errorf("asked %d times, want %d", asked.Load(), tt.asked)
 			}
 			asked.Store(0)
-			body, err := r.Blob(t.Context(), blob(content))
+			body, err := r.Blob(t.Context(), blob(content), registry.Mark{})
 			var raw []byte
 			if err == nil {
 				raw, err = io.ReadAll(body)
@@ -282,7 +293,7 @@ func TestAWrongUploadIsRefused(t *testing.T) {
 		if name == "broken" {
 			stream = io.MultiReader(strings.NewReader("wh"), brokenReader{})
 		}
-		if err := r.Upload(t.Context(), blob(right), stream); err == nil {
+		if err := upload(t.Context(), r, blob(right), stream); err == nil {
 			t.Errorf("%s: taken", name)
 		}
 		if there, err := r.HasBlob(t.Context(), blob(right)); err != nil || there {
@@ -344,7 +355,7 @@ func TestCredentialsStayAtHome(t *testing.T) {
 	if err != nil || string(raw) != "snow" {
 		t.Errorf("through a redirect: %q, %v", raw, err)
 	}
-	must(t, c.Repository("x").Upload(t.Context(), blob([]byte("snow")), strings.NewReader("snow")))
+	must(t, upload(t.Context(), c.Repository("x"), blob([]byte("snow")), strings.NewReader("snow")))
 	for _, realm = range []string{"http://realm.example/token", "ftp://127.0.0.1/", "not a url"} {
 		_, err := c.Repository("realm").Head(t.Context(), "1")
 		if err == nil || strings.Contains(err.Error(), "s3cret-word") {
@@ -370,7 +381,7 @@ func TestTokensAreKept(t *testing.T) {
 		t.Errorf("%d requests for 5 looks: one challenge is enough", n)
 	}
 	cfg.Credentials = registry.Credential{Name: "reader", Secret: "r"}
-	err := dial(t, cfg).Repository("bench/x").Upload(t.Context(), blob([]byte("a")), strings.NewReader("a"))
+	err := upload(t.Context(), dial(t, cfg).Repository("bench/x"), blob([]byte("a")), strings.NewReader("a"))
 	if registry.Status(err) != http.StatusUnauthorized || !strings.Contains(problem.From(err).Remedy, "lacks the permission") {
 		t.Errorf("pushing with an account that may only pull: %v", err)
 	}

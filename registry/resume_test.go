@@ -61,7 +61,7 @@ func TestABlobIsTakenUpWhereItWasCut(t *testing.T) {
 			defer srv.Close()
 			srv.Config.ErrorLog = nil
 			c := dial(t, registry.Config{Name: "forge", Address: srv.URL, FirstWait: time.Millisecond})
-			body, err := c.Repository("x").Blob(t.Context(), want)
+			body, err := c.Repository("x").Blob(t.Context(), want, registry.Mark{})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -2,7 +2,6 @@ package transfer
 
 import (
 	"context"
-	"sync/atomic"
 	"time"
 
 	"dovrak/core/image"
@@ -11,7 +10,6 @@ import (
 	"dovrak/failpoint"
 	"dovrak/registry"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/opencontainers/go-digest"
 	"golang.org/x/sync/errgroup"
 )
@@ -29,13 +27,25 @@ type Options struct {
 	InTurn func(ctx context.Context, subject digest.Digest, write func() error) error
 	// Turn waits until one more blob may be moved; what it gives is called when the blob is done. May be nil.
 	Turn func(context.Context) (done func(), err error)
-	// Pace waits until so many more bytes may flow; nil is no limit.
+	// Hold waits until nobody else sends the same blob to the same repository. nil is for one who is alone.
+	Hold func(context.Context, plan.Piece) (Hold, error)
+	// Pace waits until so many more bytes may flow to the destination; nil is no limit.
 	Pace func(ctx context.Context, bytes int) error
-	// Moved is told of bytes as they arrive, and of each piece when it is there; Mounted, of the bytes of a piece that need not
-	// move. They must be safe for concurrent use.
-	Moved   func(bytes int64, pieces int)
-	Mounted func(bytes int64)
+	// Flowed is told of bytes of a blob as they arrive, fewer than none where some were lost; Arrived, of each piece when it is
+	// there, and how it came. They must be safe for concurrent use, and quick.
+	Flowed  func(p plan.Piece, bytes int64)
+	Arrived func(p plan.Piece, by How)
 }
+
+// How is the way in which a piece came to be where it is.
+type How string
+
+// The ways there are.
+const (
+	ByMoving  How = "moved"
+	ByMount   How = "mounted"        // from a sibling repository
+	ByAnother How = "sent by others" // by another copy, at the same time
+)
 
 func (o Options) withDefaults() Options {
 	if o.AtOnce == 0 {
@@ -53,21 +63,24 @@ func (o Options) withDefaults() Options {
 	if o.InTurn == nil {
 		o.InTurn = func(_ context.Context, _ digest.Digest, write func() error) error { return write() }
 	}
-	if o.Moved == nil {
-		o.Moved = func(int64, int) {}
+	if o.Hold == nil {
+		o.Hold = func(context.Context, plan.Piece) (Hold, error) { return noHold{}, nil }
+	}
+	if o.Flowed == nil {
+		o.Flowed = func(plan.Piece, int64) {}
+	}
+	if o.Arrived == nil {
+		o.Arrived = func(plan.Piece, How) {}
 	}
 	if o.Pace == nil {
 		o.Pace = func(context.Context, int) error { return nil }
-	}
-	if o.Mounted == nil {
-		o.Mounted = func(int64) {}
 	}
 	return o
 }
 
 // Move does what a copy's plan says, then asks the destination whether it has the root. After an error nothing points
 // to what was moved so far, and a second Move goes on from there.
-func Move(ctx context.Context, from, to *registry.Repository, cargo plan.Cargo, c plan.Copy, opt Options) error {
+func Move(ctx context.Context, from *Reader, to *registry.Repository, cargo plan.Cargo, c plan.Copy, opt Options) error {
 	opt = opt.withDefaults()
 	if err := moveBlobs(ctx, from, to, c, opt); err != nil {
 		return err
@@ -119,12 +132,13 @@ func putManifests(ctx context.Context, to *registry.Repository, cargo plan.Cargo
 			return false, err
 		}
 		rootPut = rootPut || p.Digest == c.Root
-		opt.Moved(p.Size, 1)
+		opt.Flowed(p, p.Size)
+		opt.Arrived(p, ByMoving)
 	}
 	return rootPut, nil
 }
 
-func moveBlobs(ctx context.Context, from, to *registry.Repository, c plan.Copy, opt Options) error {
+func moveBlobs(ctx context.Context, from *Reader, to *registry.Repository, c plan.Copy, opt Options) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(opt.AtOnce)
 	for _, p := range c.Blobs {
@@ -132,23 +146,43 @@ func moveBlobs(ctx context.Context, from, to *registry.Repository, c plan.Copy, 
 			continue
 		}
 		g.Go(func() error {
-			done, err := opt.Turn(ctx)
-			if err != nil {
-				return err
+			defer from.pass(p.Digest)
+			by, err := moveBlob(ctx, from, to, p, opt)
+			if err == nil {
+				opt.Arrived(p, by)
 			}
-			defer done()
-			mounted, err := mount(ctx, to, p, opt)
-			if mounted {
-				opt.Mounted(p.Size)
-				opt.Moved(0, 1)
-			}
-			if err != nil || mounted {
-				return err
-			}
-			return moveBlob(ctx, from, to, p, opt)
+			return err
 		})
 	}
 	return g.Wait()
+}
+
+// moveBlob gets one blob there: by another copy that was at it already, by a mount, or by moving it.
+func moveBlob(ctx context.Context, from *Reader, to *registry.Repository, p plan.Piece, opt Options) (by How, err error) {
+	hold, err := opt.Hold(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	leave := false
+	defer func() { err = join(err, hold.Release(context.WithoutCancel(ctx), leave)) }()
+	if hold.Waited() {
+		if there, err := to.HasBlob(ctx, p.Descriptor()); err != nil || there {
+			return ByAnother, err
+		}
+	}
+	done, err := opt.Turn(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	if mounted, err := mount(ctx, to, p, opt); err != nil || mounted {
+		return ByMount, err
+	}
+	x := passage{from: from, to: to, piece: p, opt: opt, hold: hold}
+	if err = x.run(ctx); err != nil {
+		leave = x.leave(ctx, err)
+	}
+	return ByMoving, err
 }
 
 // mount makes the blob of a sibling repository ours, without moving it. A registry that will not is no fault.
@@ -170,73 +204,4 @@ func mount(ctx context.Context, to *registry.Repository, p plan.Piece, opt Optio
 		}
 	}
 	return false, nil
-}
-
-// moveBlob streams one blob from here to there; a stream that is cut is begun again, a bounded number of times.
-func moveBlob(ctx context.Context, from, to *registry.Repository, p plan.Piece, opt Options) error {
-	wait := backoff.NewExponentialBackOff()
-	wait.InitialInterval = opt.FirstWait
-	var last error
-	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		counted := &counter{tell: opt.Moved, pace: func(n int) error { return opt.Pace(ctx, n) }}
-		if last = stream(ctx, from, to, p, counted); last == nil {
-			opt.Moved(0, 1)
-			return struct{}{}, nil
-		}
-		opt.Moved(-counted.n.Load(), 0) // what a failed try moved is not there
-		if registry.Passing(last) && ctx.Err() == nil {
-			return struct{}{}, last
-		}
-		return struct{}{}, backoff.Permanent(last)
-	}, backoff.WithBackOff(wait), backoff.WithMaxTries(opt.Attempts), backoff.WithMaxElapsedTime(0))
-	if err != nil {
-		return explain(from, to, p, last)
-	}
-	return nil
-}
-
-func stream(ctx context.Context, from, to *registry.Repository, p plan.Piece, count *counter) (err error) {
-	body, err := from.Blob(ctx, p.Descriptor())
-	if err != nil {
-		return err
-	}
-	defer func() { err = join(err, body.Close()) }()
-	count.r = body
-	if err := failpoint.At(ctx, "blob-opened"); err != nil {
-		return err
-	}
-	return to.Upload(ctx, p.Descriptor(), count)
-}
-
-// explain gives a stream that broke the words of a problem; other errors have theirs.
-func explain(from, to *registry.Repository, p plan.Piece, err error) error {
-	if _, ok := err.(*registry.Error); !ok {
-		return err
-	}
-	return (&problem.Problem{
-		Kind:   problem.Unreachable,
-		Title:  "A layer could not be moved",
-		Asked:  p.Digest.String(),
-		Seen:   err.Error(),
-		Where:  from.String() + " to " + to.String(),
-		Remedy: "ask again: what has arrived is kept, and no tag was pointed",
-	}).Because(err)
-}
-
-// counter tells of bytes as they flow by, in steps.
-type counter struct {
-	r    interface{ Read([]byte) (int, error) }
-	tell func(int64, int)
-	pace func(int) error
-	n    atomic.Int64 // a connection may still read when its request has failed
-}
-
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n.Add(int64(n))
-	c.tell(int64(n), 0)
-	if perr := c.pace(n); perr != nil {
-		return n, perr
-	}
-	return n, err
 }

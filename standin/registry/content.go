@@ -216,6 +216,14 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, repository, id s
 		return
 	}
 	switch r.Method {
+	case http.MethodGet:
+		if s.opt.Quirks.NoResuming {
+			refuse(w, http.StatusMethodNotAllowed, "UNSUPPORTED", "no such operation")
+			return
+		}
+		w.Header().Set("Location", s.at(r, r.URL.Path))
+		w.Header().Set("Range", fmt.Sprintf("0-%d", max(info.Size()-1, 0)))
+		w.WriteHeader(http.StatusNoContent)
 	case http.MethodDelete:
 		if err := os.Remove(path); err != nil {
 			refuse(w, http.StatusInternalServerError, "UNKNOWN", "the storage fails")

@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"io"
 	"net/http"
 	"strconv"
 )
@@ -12,6 +13,7 @@ type Fault struct {
 	Code       string // the registry's own error code, with Status
 	Reset      bool   // cut the connection before any answer
 	CutAfter   int64  // cut the connection behind so many bytes of the real answer's body
+	TakeOnly   int64  // read so many bytes of the request's body, keep them, and cut the connection
 	Flip       bool   // change the first byte of the real answer's body
 	Hold       <-chan struct{}
 	Call       func() // run before the request is dealt with
@@ -29,6 +31,9 @@ func (f Fault) strike(w *recorder, r *http.Request) bool {
 			return true
 		}
 	}
+	if f.TakeOnly > 0 {
+		r.Body = io.NopCloser(io.MultiReader(io.LimitReader(r.Body, f.TakeOnly), broken{}))
+	}
 	switch {
 	case f.Reset:
 		cut()
@@ -41,6 +46,11 @@ func (f Fault) strike(w *recorder, r *http.Request) bool {
 	}
 	return false
 }
+
+// broken is a connection on which nothing more comes.
+type broken struct{}
+
+func (broken) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // cut ends the connection without another byte. net/http takes this panic as the way to do so.
 func cut() { panic(http.ErrAbortHandler) }

@@ -27,6 +27,7 @@ type Quirks struct {
 	EndlessPaging     bool   // the next page is always the first
 	KeepsTags         bool   // a tag cannot be deleted, only a digest with all its tags
 	TagTakesAll       bool   // deleting a tag deletes its digest with all its tags, and says nothing of it
+	NoResuming        bool   // it does not tell how much of an upload has arrived
 	NoCatalog         bool   // repositories are not listed
 }
 
