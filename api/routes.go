@@ -312,7 +312,7 @@ func copies(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.C
 	}
 	rows, err := a.service.Copies(ctx, by, page)
 	rows, next := cut(rows, in.limit(), func(c service.CopyView) int64 { return c.Copy.Number })
-	return wire.Copies{Items: each(rows, viewCopy), Next: next}, err
+	return wire.Copies{Items: each(rows, func(c service.CopyView) wire.Copy { return viewCopy(c, false) }), Next: next}, err
 }
 
 func askCopy(ctx context.Context, a *API, by service.Actor, in keyedCopy) (accepted, error) {
@@ -327,12 +327,16 @@ func askCopy(ctx context.Context, a *API, by service.Actor, in keyedCopy) (accep
 
 // copyAsked reads what is to be copied.
 func (a *API) copyAsked(ctx context.Context, in wire.NewCopy) (n service.NewCopy, err error) {
-	n.Verify, n.Referrers = in.Verify, in.Referrers
+	n.Verify, n.Referrers, n.Because = in.Verify, in.Referrers, in.Because
 	if n.From, err = a.reference(ctx, in.From); err != nil {
 		return n, err
 	}
-	if n.To, err = image.ParseRepository(in.To); err != nil {
-		return n, err
+	for _, text := range in.To {
+		to, err := image.ParseDestination(text)
+		if err != nil {
+			return n, err
+		}
+		n.To = append(n.To, to)
 	}
 	for _, text := range in.Platforms {
 		p, err := image.ParsePlatform(text)
@@ -355,17 +359,17 @@ func planCopy(ctx context.Context, a *API, by service.Actor, in wire.NewCopy) (w
 
 func copyNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Copy, error) {
 	c, err := a.service.CopyNumbered(ctx, by, in.Number)
-	return viewCopy(c), err
+	return viewCopy(c, true), err
 }
 
 func stopCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
 	c, err := a.service.StopCopy(ctx, by, in.Number)
-	return viewCopy(c), err
+	return viewCopy(c, true), err
 }
 
 func resumeCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
 	c, err := a.service.ResumeCopy(ctx, by, in.Number)
-	return viewCopy(c), err
+	return viewCopy(c, true), err
 }
 
 func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {

@@ -53,7 +53,8 @@ func viewPointed(p service.Pointed) wire.TagChange {
 }
 
 func viewProgress(p store.Progress) wire.Progress {
-	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Mounted: p.Mounted, Total: p.Total, Present: p.Present, Pieces: p.Blobs}
+	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Mounted: p.Mounted, Total: p.Total, Present: p.Present, Pieces: p.Blobs,
+		Rate: p.Rate, Problem: p.Problem}
 }
 
 func viewWork(w store.Work, number int64, by string) wire.Work {
@@ -66,6 +67,7 @@ func viewWork(w store.Work, number int64, by string) wire.Work {
 		Began:    utc(w.BeganAt),
 		EndedAt:  utc(w.EndedAt),
 		Progress: each(w.Progress, viewProgress),
+		Requests: w.Requests,
 	}
 	if len(w.Problem) > 0 {
 		var p problem.Problem
@@ -77,34 +79,39 @@ func viewWork(w store.Work, number int64, by string) wire.Work {
 	return out
 }
 
-func viewCopy(c service.CopyView) wire.Copy {
-	out := wire.Copy{Work: viewWork(c.Work, c.Copy.Number, c.RequesterName), From: c.Source.In(), To: c.Destination.In(),
-		Digest: c.Copy.Digest.String(), Verify: c.Copy.Verify}
-	out.Referrers, out.Platforms = c.Copy.Referrers, c.Copy.Platforms
+// viewCopy shows a copy; whole, with each piece.
+func viewCopy(c service.CopyView, whole bool) wire.Copy {
+	out := wire.Copy{Work: viewWork(c.Work, c.Copy.Number, c.RequesterName), From: c.Source().In(), Digest: c.Copy.Digest.String(),
+		Verify: c.Copy.Verify, Referrers: c.Copy.Referrers, Platforms: c.Copy.Platforms, Places: []wire.CopyPlace{}}
 	if len(out.Platforms) > 0 {
 		out.Of = c.Copy.SourceDigest.String()
 	}
-	if c.Copy.Plan != nil {
-		out.Attached = len(c.Copy.Plan.Referrers)
-		for _, b := range c.Copy.Plan.Blobs {
-			if b.Present {
-				out.BlobsPresent++
-			} else if !b.Foreign {
-				out.BlobsMoved++
+	for i, to := range c.To() {
+		place := wire.CopyPlace{To: to.String()}
+		if first := c.Copy.Places[i].Plan; first != nil {
+			out.Attached = len(first.Referrers)
+			if whole {
+				place.Pieces = viewPieces(*first, c.Progress(i))
 			}
 		}
+		out.Places = append(out.Places, place)
 	}
 	return out
 }
 
 func viewCopyPlan(p service.CopyPlan) wire.CopyPlan {
-	t := p.Totals()
-	return wire.CopyPlan{From: p.From.In(), To: p.To.In(), Asked: p.Whole.String(), Digest: p.Root.String(), Made: p.Made,
-		Manifests: each(p.Manifests, viewPiece), Blobs: each(p.Blobs, viewPiece),
-		Referrers: each(p.Referrers, func(r plan.Referrer) wire.CopyReferrer {
+	out := wire.CopyPlan{From: p.From.In(), Asked: p.Whole.String(), Digest: p.Root.String(), Made: p.Made,
+		Referrers: []wire.CopyReferrer{}}
+	for _, at := range p.Places {
+		out.Referrers = each(at.Referrers, func(r plan.Referrer) wire.CopyReferrer {
 			return wire.CopyReferrer{Digest: r.Digest.String(), Subject: r.Subject.String(), Type: image.Printable(r.Type)}
-		}),
-		Move: t.Move, MoveBytes: t.MoveBytes, Mount: t.Mount, MountBytes: t.MountBytes, Present: t.Present, PresentBytes: t.PresentBytes}
+		})
+		t := at.Totals()
+		out.Places = append(out.Places, wire.CopyPlacePlan{To: at.To.String(), Means: at.Means.String(),
+			Manifests: each(at.Manifests, viewPiece), Blobs: each(at.Blobs, viewPiece),
+			Move: t.Move, MoveBytes: t.MoveBytes, Mount: t.Mount, MountBytes: t.MountBytes, Present: t.Present, PresentBytes: t.PresentBytes})
+	}
+	return out
 }
 
 func viewPiece(p plan.Piece) wire.CopyPiece {
@@ -116,6 +123,25 @@ func viewPiece(p plan.Piece) wire.CopyPiece {
 		out.What = "present"
 	case p.Mount != "":
 		out.What = "mount"
+	}
+	return out
+}
+
+// viewPieces shows what has become of each piece of a plan.
+func viewPieces(c plan.Copy, is store.Progress) []wire.CopyPiece {
+	out := append(each(c.Blobs, viewPiece), each(c.Manifests, viewPiece)...)
+	flowing := map[string]int64{}
+	for _, f := range is.Flowing {
+		flowing[f.Digest.String()] = f.Moved
+	}
+	came := map[byte]string{store.CameByMoving: "moved", store.CameByMount: "mounted", store.CameByAnother: "sent"}
+	for i := range out {
+		if n, ok := flowing[out[i].Digest]; ok {
+			out[i].What, out[i].Moved = "moving", n
+		}
+		if i < len(is.Came) && came[is.Came[i]] != "" {
+			out[i].What = came[is.Came[i]]
+		}
 	}
 	return out
 }

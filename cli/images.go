@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	"dovrak/api/wire"
 	"dovrak/client"
@@ -44,16 +45,18 @@ func (a *App) copy() *cobra.Command {
 	var n wire.NewCopy
 	var planOnly, detach bool
 	cmd := &cobra.Command{
-		Use:   "copy IMAGE REPOSITORY",
-		Short: "Copy an image to another repository, only what is missing, its digest unchanged",
-		Long: "Copy an image, whole and with what refers to it, straight from registry to registry. Only what is missing moves. With\n" +
-			"--platforms only some platforms are taken: their images, or a new index of them, whose digest is another.",
-		Example: "  dovrak copy forge/bench/snowpack-model@sha256:… hut/live/snowpack-model --plan\n" +
-			"  dovrak copy forge/bench/slope-sensor@sha256:… hut/live/slope-sensor --platforms linux/arm64,linux/arm/v7",
-		Args: args(2, "copy REGISTRY/REPOSITORY@DIGEST REGISTRY/REPOSITORY"),
+		Use:   "copy IMAGE REPOSITORY[:TAG]…",
+		Short: "Copy an image to other repositories, only what is missing, its digest unchanged",
+		Long: "Copy an image, whole and with what refers to it, straight from registry to registry. Only what is missing moves, and what\n" +
+			"several destinations miss is read once. A tag that is named with a destination is pointed when the image is whole in all\n" +
+			"of them. With --platforms only some platforms are taken: their images, or a new index of them, whose digest is another.",
+		Example: "  dovrak copy forge/bench/snowpack-model@sha256:… ridge/live/snowpack-model hut/live/snowpack-model --plan\n" +
+			"  dovrak copy forge/bench/slope-sensor@sha256:… hut/live/slope-sensor --platforms linux/arm64,linux/arm/v7\n" +
+			"  dovrak copy forge/bench/map-tiles:main hut/spare/map-tiles:try --because \"Ylva tries it in the mountains\"",
+		Args: atLeast(2, "copy REGISTRY/REPOSITORY@DIGEST REGISTRY/REPOSITORY…"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c := a.client()
-			n.From, n.To = args[0], args[1]
+			n.From, n.To = args[0], args[1:]
 			if planOnly {
 				p, err := c.PlanCopy(cmd.Context(), n)
 				if err != nil {
@@ -75,6 +78,7 @@ func (a *App) copy() *cobra.Command {
 	cmd.Flags().StringSliceVar(&n.Platforms, "platforms", nil, "only these, e.g. linux/arm64,linux/arm/v7")
 	cmd.Flags().
 		StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to it: all, none, or an artifact type (default all)")
+	cmd.Flags().StringVar(&n.Because, "because", "", "the reason, for the trail (required where a tag is pointed)")
 	cmd.Flags().BoolVar(&n.Verify, "verify", false, "ask the destination for every piece again, however lately it was verified")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak copies shows it")
 	return cmd
@@ -91,7 +95,7 @@ func (a *App) followCopy(cmd *cobra.Command, n int64) error {
 		n,
 		c.CopyNumbered,
 		func(w wire.Copy) wire.Work { return w.Work },
-		func(w wire.Copy) { p.show(w.Work) },
+		func(w wire.Copy) { p.show(w.Work, w.Places...) },
 	)
 	p.end()
 	if err != nil {
@@ -122,26 +126,41 @@ func (a *App) onCopy(use, short string, do func(*cobra.Command, int64) error) *c
 
 func (a *App) drawCopy(w wire.Copy) {
 	fmt.Fprintf(a.Out, "%s  %s\n", a.ridge(w.Digest), w.Digest)
-	fmt.Fprintf(a.Out, "%s → %s\n", w.From, a.bold(w.To))
-	var moved, mounted, present int64
-	for _, p := range w.Progress {
-		moved, mounted, present = moved+p.Moved, mounted+p.Mounted, present+p.Present
+	for i, p := range w.Places {
+		from := w.From
+		if i > 0 {
+			from = strings.Repeat(" ", len(w.From))
+		}
+		fmt.Fprintf(a.Out, "%s → %s\n", from, a.bold(p.To))
 	}
 	if w.State != "verified" {
 		fmt.Fprintf(a.Out, "%s; dovrak copies resume %d goes on from what has arrived\n", w.State, w.Number)
 		return
 	}
-	fmt.Fprintf(
-		a.Out,
-		"%d blobs moved, %d present; %s moved, %s saved%s; verified%s, %s\n",
-		w.BlobsMoved,
-		w.BlobsPresent,
-		size(moved),
-		size(present+mounted),
-		alongside(w.Attached),
-		tookSeconds(w.Work),
-		unchanged(w.Of, w.Digest),
-	)
+	for _, p := range w.Progress {
+		at := ""
+		if len(w.Progress) > 1 {
+			at = p.Repository + ": "
+		}
+		fmt.Fprintf(a.Out, "%s%s moved, %s\n", at, size(p.Moved), saved(p))
+	}
+	fmt.Fprintf(a.Out, "%s, verified%s, %s%s\n", requests(w.Requests), tookSeconds(w.Work), unchanged(w.Of, w.Digest), alongside(w.Attached))
+}
+
+func requests(n int64) string {
+	if n == 1 {
+		return "1 request"
+	}
+	return fmt.Sprintf("%d requests", n)
+}
+
+// saved says what did not have to move, and why.
+func saved(p wire.Progress) string {
+	out := size(p.Present+p.Mounted) + " saved"
+	if p.Mounted > 0 {
+		out += fmt.Sprintf(" (%s present, %s mounted)", size(p.Present), size(p.Mounted))
+	}
+	return out
 }
 
 // alongside says how much went along because it refers to the image.
@@ -168,20 +187,26 @@ func unchanged(asked, digest string) string {
 	return "some platforms of " + short(asked)
 }
 
-// drawCopyPlan prints what a copy would move, piece by piece in the order in which it goes, with totals.
+// drawCopyPlan prints what a copy would move, place by place and piece by piece in the order in which it goes, with totals.
 func (a *App) drawCopyPlan(p wire.CopyPlan) {
-	fmt.Fprintf(a.Out, "%s → %s\n%s  %s\n", p.From, a.bold(p.To), a.ridge(p.Digest), p.Digest)
+	fmt.Fprintf(a.Out, "%s  %s\nfrom %s\n", a.ridge(p.Digest), p.Digest, p.From)
 	switch {
 	case p.Made:
 		fmt.Fprintln(a.Out, a.amber("a new index of some platforms; the digest is another than "+short(p.Asked)))
 	case p.Asked != p.Digest:
 		fmt.Fprintln(a.Out, a.amber("the image of one platform, out of "+short(p.Asked)))
 	}
-	fmt.Fprintln(a.Out)
 	about := map[string]string{}
 	for _, r := range p.Referrers {
 		about[r.Digest] = "refers to " + short(r.Subject) + "  " + r.Type
 	}
+	for _, place := range p.Places {
+		fmt.Fprintf(a.Out, "\nto %s\n", a.bold(place.To))
+		a.drawPlacePlan(place, about)
+	}
+}
+
+func (a *App) drawPlacePlan(p wire.CopyPlacePlan, about map[string]string) {
 	t := a.ledger("piece", "digest", "size", "", "")
 	right(t, 3)
 	for _, list := range []struct {
@@ -202,11 +227,14 @@ func (a *App) drawCopyPlan(p wire.CopyPlan) {
 		}
 	}
 	t.Render()
-	fmt.Fprintf(a.Out, "\n%s to move, %s", pieces(p.Move), size(p.MoveBytes))
+	fmt.Fprintf(a.Out, "%s to move, %s", pieces(p.Move), size(p.MoveBytes))
 	if p.Mount > 0 {
 		fmt.Fprintf(a.Out, ", of which %s by mounting", size(p.MountBytes))
 	}
 	fmt.Fprintf(a.Out, "; %s present, %s\n", pieces(p.Present), size(p.PresentBytes))
+	if p.Means != "" {
+		fmt.Fprintf(a.Out, "the tag means %s there now, and is pointed last\n", a.plate(p.Means))
+	}
 }
 
 func (a *App) copies() *cobra.Command {
@@ -222,7 +250,13 @@ func (a *App) copies() *cobra.Command {
 				t := a.ledger("copy", "state", "image", "from", "to", "by", "asked")
 				right(t, 1)
 				for _, c := range out.Items {
-					t.AppendRow(table.Row{c.Number, a.state(c.State), a.plate(c.Digest), c.From, c.To, c.By, clock(c.Asked)})
+					for i, p := range c.Places {
+						if i == 0 {
+							t.AppendRow(table.Row{c.Number, a.state(c.State), a.plate(c.Digest), c.From, p.To, c.By, clock(c.Asked)})
+						} else {
+							t.AppendRow(table.Row{"", "", "", "", p.To, "", ""})
+						}
+					}
 				}
 				a.list(t, "Nothing was copied yet: dovrak copy IMAGE REPOSITORY", out.Next)
 			})

@@ -77,7 +77,7 @@ func TestWorkIsAskedForOnce(t *testing.T) {
 		fmt.Fprint(w, `{"number":77}`)
 	}))
 	defer srv.Close()
-	n, err := (&Client{Server: srv.URL}).Copy(t.Context(), wire.NewCopy{From: "a", To: "b"})
+	n, err := (&Client{Server: srv.URL}).Copy(t.Context(), wire.NewCopy{From: "a", To: []string{"b"}})
 	mu.Lock()
 	defer mu.Unlock()
 	if err != nil || n != 77 || len(keys) != 2 || keys[0] != keys[1] || keys[0] == "" {

@@ -286,6 +286,9 @@ func (c *Client) exchange(ctx context.Context, rq request) (*http.Response, erro
 		return nil, err
 	}
 	began := time.Now()
+	if n, ok := ctx.Value(counting{}).(*atomic.Int64); ok {
+		n.Add(1)
+	}
 	resp, err := c.http.Do(req)
 	if c.cfg.Observe != nil {
 		x := Exchange{Registry: c.cfg.Name, Operation: rq.op, Method: rq.method, Took: time.Since(began)}
@@ -300,6 +303,15 @@ func (c *Client) exchange(ctx context.Context, rq request) (*http.Response, erro
 	}
 	resp.Body = dog.body(resp.Body)
 	return resp, nil
+}
+
+// counting is the key under which a context carries a count of requests.
+type counting struct{}
+
+// Counting gives a context whose requests are counted, whatever registry they go to.
+func Counting(ctx context.Context) (context.Context, *atomic.Int64) {
+	n := new(atomic.Int64)
+	return context.WithValue(ctx, counting{}, n), n
 }
 
 func (c *Client) build(ctx context.Context, rq request, dog *watchdog) (*http.Request, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"strings"
+	"sync"
 	"time"
 
 	"dovrak/core/image"
@@ -82,44 +83,114 @@ func (s *Service) referrersOf(ctx context.Context, at spot, d digest.Digest) ([]
 	return list, now, err
 }
 
-// carry moves an image to one place, only what is missing. An image that was verified whole there not long ago costs
-// one HEAD, unless verify asks for every piece again.
-func (s *Service) carry(ctx context.Context, sh *shift, from, to spot, cargo plan.Cargo, verify bool) (plan.Copy, error) {
-	c, err := s.planCopy(ctx, from, to, cargo, verify)
-	if err != nil {
-		return c, err
+// freight is an image to be carried to places, from one source that is read once for all of them.
+type freight struct {
+	from   spot
+	to     []spot
+	cargo  plan.Cargo
+	verify bool // ask for every piece again
+	// planned is told what is to be done at a place, and gives what was to be done there when the work began. May be nil.
+	planned func(ctx context.Context, place int, c plan.Copy) (plan.Copy, error)
+}
+
+// carry moves an image to places, only what is missing. An image that was verified whole there not long ago costs one HEAD.
+// A place that fails does not hold the others up; the first failure is given when all have ended.
+func (s *Service) carry(ctx context.Context, sh *shift, f freight) error {
+	plans, errs := make([]plan.Copy, len(f.to)), make([]error, len(f.to))
+	tides := make([]*tide, len(f.to))
+	inEach(f.to, func(i int, to spot) {
+		if plans[i], errs[i] = s.planCopy(ctx, f.from, to, f.cargo, f.verify); errs[i] != nil {
+			return
+		}
+		first := plans[i]
+		if f.planned != nil {
+			first, errs[i] = f.planned(ctx, i, plans[i])
+		}
+		tides[i] = sh.tide(to.ref.In(), first, plans[i])
+	})
+	source := transfer.NewSource(f.from.Repository, f.from.conn.budget.Bytes)
+	readers := make([]*transfer.Reader, len(f.to))
+	for i := range f.to {
+		if errs[i] == nil {
+			readers[i] = source.Reader(plans[i])
+		}
 	}
-	td := sh.tide(to.ref.In(), c.Totals())
-	err = transfer.Move(ctx, from.Repository, to.Repository, cargo, c, transfer.Options{
+	inEach(f.to, func(i int, to spot) {
+		if errs[i] == nil {
+			errs[i] = s.carryTo(ctx, sh, f, to, readers[i], plans[i], tides[i])
+		}
+		if errs[i] != nil && tides[i] != nil && ctx.Err() == nil {
+			tides[i].failed(problem.From(errs[i]).Title)
+		}
+	})
+	return s.firstFailed(ctx, f, errs)
+}
+
+// inEach does the same in all places at once.
+func inEach(places []spot, do func(int, spot)) {
+	var all sync.WaitGroup
+	for i, p := range places {
+		all.Go(func() { do(i, p) })
+	}
+	all.Wait()
+}
+
+// firstFailed gives the first failure, and says where else there was one.
+func (s *Service) firstFailed(ctx context.Context, f freight, errs []error) error {
+	var first error
+	var also []string
+	for i, err := range errs {
+		switch {
+		case err == nil:
+		case first == nil:
+			first = err
+		default:
+			also = append(also, f.to[i].ref.In())
+			s.log.ErrorContext(ctx, "a place could not be supplied", "place", f.to[i].ref.In(), "error", err)
+		}
+	}
+	if len(also) == 0 || ctx.Err() != nil {
+		return first
+	}
+	p := *problem.From(first)
+	p.Seen = strings.TrimSuffix(p.Seen, ".") + "; it failed also in " + strings.Join(also, ", ")
+	return p.Because(first)
+}
+
+func (s *Service) carryTo(ctx context.Context, sh *shift, f freight, to spot, from *transfer.Reader, c plan.Copy, td *tide) error {
+	err := transfer.Move(ctx, from, to.Repository, f.cargo, c, transfer.Options{
+		AtOnce: to.conn.TransfersAtOnce,
+		Turn:   to.conn.budget.Transfer,
+		Pace:   to.conn.budget.Bytes,
+		Flowed: td.flowed, Arrived: td.arrived,
 		InTurn: func(ctx context.Context, subject digest.Digest, write func() error) error {
 			return s.db.InTurn(ctx, "what refers to "+subject.String()+" in "+to.ref.In(), write)
 		},
-		Pace: func(ctx context.Context, bytes int) error {
-			return firstOf(from.conn.budget.Bytes(ctx, bytes), to.conn.budget.Bytes(ctx, bytes))
+		Hold: func(ctx context.Context, p plan.Piece) (transfer.Hold, error) {
+			return s.holdBlob(ctx, sh.lease, to, p.Digest)
 		},
-		AtOnce: to.conn.TransfersAtOnce, Turn: to.conn.budget.Transfer, Moved: td.add, Mounted: func(n int64) { td.mounted.Add(n) },
 		Siblings: func(ctx context.Context, p plan.Piece) ([]*registry.Repository, error) {
-			return s.siblings(ctx, from, to, p)
+			return s.siblings(ctx, f.from, to, p)
 		},
 	})
 	if err != nil {
-		return c, err
+		return err
 	}
 	for _, p := range c.Blobs {
 		if p.Foreign {
 			continue
 		}
 		if err := s.db.Hold(ctx, to.at(), p.Digest, false); err != nil {
-			return c, err
+			return err
 		}
 	}
-	for _, root := range cargo.Roots() {
+	for _, root := range f.cargo.Roots() {
 		if err := s.db.Hold(ctx, to.at(), root, true); err != nil {
-			return c, err
+			return err
 		}
 	}
 	there := true
-	return c, s.db.Noticed(ctx, to.at(), &there, nil)
+	return s.db.Noticed(ctx, to.at(), &there, nil)
 }
 
 // planCopy asks the destination what it has, and remembers which sibling holds what it has not.

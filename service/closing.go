@@ -302,8 +302,7 @@ func (s *Service) bring(ctx context.Context, sh *shift, p placed, to spot) error
 	if err != nil {
 		return err
 	}
-	_, err = s.carry(ctx, sh, p.at, to, cargo, false)
-	return err
+	return s.carry(ctx, sh, freight{from: p.at, to: []spot{to}, cargo: cargo})
 }
 
 func (s *Service) wholeThere(ctx context.Context, p placed, to spot) error {

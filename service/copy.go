@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 
 	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
 	"dovrak/core/trail"
+	"dovrak/failpoint"
 	"dovrak/store"
 	"dovrak/transfer"
 
@@ -16,30 +18,57 @@ import (
 	"github.com/opencontainers/go-digest"
 )
 
-// NewCopy asks for an image to be copied. To names a repository. Verify asks for every piece again, however lately
-// the image was verified there.
+// NewCopy asks for an image to be copied. To names repositories, each with a tag that is pointed there at the end, or without.
+// Verify asks for every piece again, however lately the image was verified there.
 type NewCopy struct {
-	From, To  image.Reference
+	From      image.Reference
+	To        []image.Reference
 	Verify    bool
 	Referrers string           // what goes along of all that refers to it; empty is all
 	Platforms []image.Platform // only these; none is the whole
+	Because   string           // for the trail; required where a tag is pointed
 	Key       string           // Idempotency-Key
+}
+
+// maxPlaces bounds the destinations of one copy.
+const maxPlaces = 20
+
+// tags reports whether a tag is to be pointed.
+func (n NewCopy) tags() bool {
+	return slices.ContainsFunc(n.To, func(r image.Reference) bool { return r.Tag != "" })
+}
+
+// may refuses whom a copy is not permitted: to point a tag is a permission of its own.
+func (n NewCopy) may(by Actor) error {
+	if err := by.Require(Copy); err != nil || !n.tags() {
+		return err
+	}
+	return firstOf(by.Require(Point), reason(n.Because))
 }
 
 // CopyPlan is what a copy would move. Made is true where only some platforms are copied and a new index is written for them.
 type CopyPlan struct {
+	From   image.Reference
+	Whole  digest.Digest // the image that was asked for
+	Root   digest.Digest // what arrives
+	Made   bool
+	Places []PlacePlan
+}
+
+// PlacePlan is what would be done at one destination.
+type PlacePlan struct {
+	To image.Reference
 	plan.Copy
-	From, To image.Reference
-	Whole    digest.Digest // the image that was asked for
-	Made     bool
+	Means digest.Digest // what the tag means there now; empty is nothing, or that there is none
 }
 
 // copyDraft is a copy as it will be done.
 type copyDraft struct {
-	from, to spot
-	whole    digest.Digest
-	root     image.Manifest
-	made     bool
+	from  spot
+	to    []spot
+	whole digest.Digest
+	root  image.Manifest
+	made  bool
 }
 
 // PlanCopy says what a copy would move, and moves nothing.
@@ -49,7 +78,7 @@ func (s *Service) PlanCopy(ctx context.Context, by Actor, n NewCopy) (CopyPlan, 
 	}
 	ctx, cancel := context.WithTimeout(ctx, planDeadline)
 	defer cancel()
-	d, err := s.draftCopy(ctx, &n)
+	d, err := s.draftCopy(ctx, by, &n)
 	if err != nil {
 		return CopyPlan{}, err
 	}
@@ -57,13 +86,23 @@ func (s *Service) PlanCopy(ctx context.Context, by Actor, n NewCopy) (CopyPlan, 
 	if err != nil {
 		return CopyPlan{}, err
 	}
-	c, err := s.planCopy(ctx, d.from, d.to, cargo, n.Verify)
-	return CopyPlan{Copy: c, From: d.from.ref, To: d.to.ref, Whole: d.whole, Made: d.made}, err
+	out := CopyPlan{From: d.from.ref, Whole: d.whole, Root: d.root.Digest, Made: d.made, Places: make([]PlacePlan, len(d.to))}
+	errs := make([]error, len(d.to))
+	inEach(d.to, func(i int, to spot) {
+		p := &out.Places[i]
+		if p.To = n.To[i]; p.To.Tag != "" {
+			if p.Means, _, errs[i] = s.means(ctx, to, p.To.Tag); errs[i] != nil {
+				return
+			}
+		}
+		p.Copy, errs[i] = s.planCopy(ctx, d.from, to, cargo, n.Verify)
+	})
+	return out, firstOf(errs...)
 }
 
-// draftCopy finds source and destination, and the image that is to be copied. A new index for some platforms is kept, since the
+// draftCopy finds source and destinations, and the image that is to be copied. A new index for some platforms is kept, since the
 // source does not have it.
-func (s *Service) draftCopy(ctx context.Context, n *NewCopy) (d copyDraft, err error) {
+func (s *Service) draftCopy(ctx context.Context, by Actor, n *NewCopy) (d copyDraft, err error) {
 	n.Referrers = cmp.Or(n.Referrers, AllReferrers)
 	if err := checkReferrers(n.Referrers); err != nil {
 		return d, err
@@ -71,52 +110,105 @@ func (s *Service) draftCopy(ctx context.Context, n *NewCopy) (d copyDraft, err e
 	if d.from, err = s.spot(ctx, n.From); err != nil {
 		return d, err
 	}
-	if d.to, err = s.spot(ctx, n.To); err != nil {
-		return d, err
-	}
-	if d.from.ref.In() == d.to.ref.In() {
-		return d, &problem.Problem{
-			Kind:   problem.Malformed,
-			Title:  "Source and destination are one repository",
-			Asked:  n.From.String() + " to " + n.To.String(),
-			Remedy: "to give the image another name there, point a tag: dovrak point",
-		}
-	}
-	if err := s.mayWrite(ctx, d.to); err != nil {
+	if d.to, err = s.destinationsOf(ctx, n); err != nil {
 		return d, err
 	}
 	if d.root, err = s.sourceRoot(ctx, d.from, n.From); err != nil {
 		return d, err
 	}
 	d.whole = d.root.Digest
-	if len(n.Platforms) == 0 {
-		return d, nil
+	if len(n.Platforms) > 0 {
+		if d.root, d.made, err = plan.Subset(d.root, n.Platforms); err != nil {
+			return d, err
+		}
 	}
-	if d.root, d.made, err = plan.Subset(d.root, n.Platforms); err != nil || !d.made {
-		return d, err
+	if d.made {
+		if err := s.db.KeepContent(ctx, store.Content{Digest: d.root.Digest, MediaType: d.root.MediaType, Bytes: d.root.Bytes}); err != nil {
+			return d, err
+		}
 	}
-	return d, s.db.KeepContent(ctx, store.Content{Digest: d.root.Digest, MediaType: d.root.MediaType, Bytes: d.root.Bytes})
+	for i, to := range d.to {
+		if n.To[i].Tag == "" {
+			continue
+		}
+		w, err := s.copyWish(ctx, d.from, to, n.To[i].Tag, d.root, by, n.Because)
+		if err == nil {
+			err = s.mayPoint(ctx, w)
+		}
+		if err != nil {
+			return d, err
+		}
+	}
+	return d, nil
+}
+
+// destinationsOf finds the places that a copy names, each once.
+func (s *Service) destinationsOf(ctx context.Context, n *NewCopy) ([]spot, error) {
+	if len(n.To) == 0 || len(n.To) > maxPlaces {
+		return nil, &problem.Problem{Kind: problem.Malformed, Title: "No destination, or too many", Asked: n.From.String(),
+			Seen: fmt.Sprintf("%d destinations", len(n.To)), Remedy: fmt.Sprintf("name 1 to %d repositories", maxPlaces)}
+	}
+	var out []spot
+	seen := map[string]bool{n.From.In(): true}
+	for _, ref := range n.To {
+		if seen[ref.In()] {
+			return nil, &problem.Problem{
+				Kind:   problem.Malformed,
+				Title:  "A repository is named twice",
+				Asked:  n.From.String() + " to " + ref.String(),
+				Rule:   "source and destinations differ from one another",
+				Remedy: "to give the image another name there, point a tag: dovrak point",
+			}
+		}
+		seen[ref.In()] = true
+		to, err := s.spot(ctx, ref)
+		if err == nil {
+			err = s.mayWrite(ctx, to)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, to)
+	}
+	return out, nil
+}
+
+// copyWish is the tag that a copy points at the end. The rules there speak of it as of one that is pointed by hand.
+func (s *Service) copyWish(ctx context.Context, from, to spot, tag string, root image.Manifest, by Actor, because string) (wish, error) {
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return wish{}, err
+	}
+	w := wish{at: to, tag: tag, to: root, by: by, because: because}
+	if w.rules, err = s.rulesOf(ctx, law, to); err != nil || w.rules.Environment == "" {
+		return w, err
+	}
+	w.facts, err = s.factsOf(ctx, from, root.Digest)
+	return w, err
 }
 
 // AskCopy decides on a copy and queues it.
 func (s *Service) AskCopy(ctx context.Context, by Actor, n NewCopy) (Asked, error) {
-	if err := by.Require(Copy); err != nil {
+	if err := n.may(by); err != nil {
 		return Asked{}, err
 	}
-	a := ask{n.Key, hashOf("copy", n.From, n.To, n.Verify, n.Referrers, n.Platforms)}
+	a := ask{n.Key, hashOf("copy", n.From, n.To, n.Verify, n.Referrers, n.Platforms, n.Because)}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
 		return Asked{}, err
 	} else if ok {
 		w, _, err := s.db.CopyByWork(ctx, had.WorkID)
 		return Asked{w.Copy.Number}, err
 	}
-	d, err := s.draftCopy(ctx, &n)
+	d, err := s.draftCopy(ctx, by, &n)
 	if err != nil {
 		return Asked{}, err
 	}
-	w := store.Work{ID: store.NewID(), Kind: store.KindCopy, State: store.StateAsked, RequestedBy: by.ID}
-	c := store.Copy{WorkID: w.ID, SourceID: d.from.conn.ID, Source: d.from.ref.Repository, DestinationID: d.to.conn.ID,
-		Destination: d.to.ref.Repository, Digest: d.root.Digest, SourceDigest: d.whole, Verify: n.Verify, Referrers: n.Referrers}
+	w := store.Work{ID: store.NewID(), Kind: store.KindCopy, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because}
+	c := store.Copy{WorkID: w.ID, SourceID: d.from.conn.ID, Source: d.from.ref.Repository, Digest: d.root.Digest, SourceDigest: d.whole,
+		Verify: n.Verify, Referrers: n.Referrers}
+	for i, to := range d.to {
+		c.Places = append(c.Places, store.CopyPlace{RegistryID: to.conn.ID, Repository: to.ref.Repository, Tag: n.To[i].Tag})
+	}
 	for _, p := range n.Platforms {
 		c.Platforms = append(c.Platforms, p.String())
 	}
@@ -193,14 +285,11 @@ func (s *Service) RunCopy(ctx context.Context, work uuid.UUID) error {
 }
 
 func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) error {
-	from, err := s.spotByID(ctx, w.Copy.SourceID, w.Copy.Source)
+	v, err := s.viewCopy(ctx, w)
 	if err != nil {
 		return err
 	}
-	to, err := s.spotByID(ctx, w.Copy.DestinationID, w.Copy.Destination)
-	if err != nil {
-		return err
-	}
+	from, to := v.source, v.to
 	if err := sh.state(ctx, store.StateMoving); err != nil {
 		return err
 	}
@@ -208,31 +297,58 @@ func (s *Service) runCopy(ctx context.Context, sh *shift, w store.CopyWork) erro
 	if err != nil {
 		return err
 	}
-	c, err := s.carry(ctx, sh, from, to, cargo, w.Copy.Verify)
+	planned := func(ctx context.Context, i int, c plan.Copy) (plan.Copy, error) {
+		if first := w.Copy.Places[i].Plan; first != nil {
+			return *first, nil
+		}
+		return c, s.db.SetCopyPlan(ctx, w.Work.ID, i, c)
+	}
+	err = s.carry(ctx, sh, freight{from: from, to: to, cargo: cargo, verify: w.Copy.Verify, planned: planned})
 	if err != nil {
 		return err
 	}
-	if err := s.db.SetCopyPlan(ctx, w.Work.ID, c); err != nil {
+	if err := failpoint.At(ctx, "copy-in-place"); err != nil {
+		return err
+	}
+	if err := s.pointCopied(ctx, sh, w, from, to, cargo.Root()); err != nil {
 		return err
 	}
 	law, err := s.lawIfAny(ctx)
 	if err != nil {
 		return err
 	}
+	moved, _ := sh.progress()
 	return sh.end(ctx, func(tx store.Tx) error {
-		return s.record(
-			ctx,
-			tx,
-			entry{
-				act:       trail.ImageCopied,
-				actor:     w.RequesterName,
-				subject:   to.ref.In(),
-				component: law.HomeOf(to.ref).Component,
-				work:      &w.Work.ID,
-				facts:     copyFacts(w.Copy, from, to, c.Totals()),
-			},
-		)
+		for _, at := range to {
+			p, _ := find(moved, func(p store.Progress) bool { return p.Repository == at.ref.In() })
+			e := entry{act: trail.ImageCopied, actor: w.RequesterName, subject: at.ref.In(), component: law.HomeOf(at.ref).Component,
+				work: &w.Work.ID, facts: copyFacts(w.Copy, from, at, p)}
+			if err := s.record(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
+}
+
+// pointCopied points the tags that a copy was asked to point, when the image is whole in all its places. What a tag means is looked
+// at and judged again: someone may have moved it while the bytes did.
+func (s *Service) pointCopied(ctx context.Context, sh *shift, w store.CopyWork, from spot, to []spot, root image.Manifest) error {
+	by := Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}
+	for i, p := range w.Copy.Places {
+		if p.Tag == "" {
+			continue
+		}
+		wish, err := s.copyWish(ctx, from, to[i], p.Tag, root, by, w.Work.Because)
+		if err != nil {
+			return err
+		}
+		wish.under = &sh.lease
+		if _, err := s.point(ctx, wish); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // StopCopy ends a copy that is under way. What has arrived is kept, and nothing points to it.
@@ -284,8 +400,14 @@ func (s *Service) turnCopy(ctx context.Context, by Actor, n int64, act trail.Act
 		if err := numbered(store.TopicCopy, n).tell(ctx, tx, to); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entry{act: act, actor: by.Name, subject: v.Destination.In(), work: &v.Work.ID,
-			facts: map[string]string{"copy": number(n), "digest": v.Copy.Digest.String()}})
+		for _, to := range v.to {
+			err := s.record(ctx, tx, entry{act: act, actor: by.Name, subject: to.ref.In(), work: &v.Work.ID,
+				facts: map[string]string{"copy": number(n), "digest": v.Copy.Digest.String()}})
+			if err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return v, err
@@ -293,9 +415,9 @@ func (s *Service) turnCopy(ctx context.Context, by Actor, n int64, act trail.Act
 	return s.copyNumbered(ctx, n)
 }
 
-func copyFacts(c store.Copy, from, to spot, t plan.Totals) map[string]string {
+func copyFacts(c store.Copy, from, to spot, p store.Progress) map[string]string {
 	return map[string]string{"copy": number(c.Number), "digest": c.Digest.String(), "from": from.ref.In(), "to": to.ref.In(),
-		"bytes moved": number(t.MoveBytes), "bytes present": number(t.PresentBytes)}
+		"bytes moved": number(p.Moved), "bytes present": number(p.Present + p.Mounted)}
 }
 
 func (s *Service) spotByID(ctx context.Context, id uuid.UUID, repository string) (spot, error) {
@@ -317,7 +439,27 @@ func (s *Service) spotByID(ctx context.Context, id uuid.UUID, repository string)
 // CopyView is a copy as it is looked at.
 type CopyView struct {
 	store.CopyWork
-	Source, Destination image.Reference
+	source spot
+	to     []spot
+}
+
+// Source is the repository that it is copied from.
+func (v CopyView) Source() image.Reference { return v.source.ref }
+
+// To are the destinations, with their tags, in the order of its places.
+func (v CopyView) To() []image.Reference {
+	out := make([]image.Reference, len(v.to))
+	for i, at := range v.to {
+		out[i] = at.ref
+		out[i].Tag = v.Copy.Places[i].Tag
+	}
+	return out
+}
+
+// Progress is how far a place is, by its number.
+func (v CopyView) Progress(place int) store.Progress {
+	p, _ := find(v.Work.Progress, func(p store.Progress) bool { return p.Repository == v.to[place].ref.In() })
+	return p
 }
 
 // Copies lists copies, newest first.
@@ -362,11 +504,17 @@ func (s *Service) copyNumbered(ctx context.Context, n int64) (CopyView, error) {
 	return s.viewCopy(ctx, w)
 }
 
-func (s *Service) viewCopy(ctx context.Context, w store.CopyWork) (CopyView, error) {
-	from, err := s.spotByID(ctx, w.Copy.SourceID, w.Copy.Source)
-	if err != nil {
-		return CopyView{}, err
+func (s *Service) viewCopy(ctx context.Context, w store.CopyWork) (v CopyView, err error) {
+	v.CopyWork = w
+	if v.source, err = s.spotByID(ctx, w.Copy.SourceID, w.Copy.Source); err != nil {
+		return v, err
 	}
-	to, err := s.spotByID(ctx, w.Copy.DestinationID, w.Copy.Destination)
-	return CopyView{w, from.ref, to.ref}, err
+	for _, p := range w.Copy.Places {
+		at, err := s.spotByID(ctx, p.RegistryID, p.Repository)
+		if err != nil {
+			return v, err
+		}
+		v.to = append(v.to, at)
+	}
+	return v, nil
 }

@@ -121,4 +121,6 @@ func (s *Service) settle(ctx context.Context, c store.TagChange) error {
 }
 
 // Prune drops what only had to be kept for a while.
-func (s *Service) Prune(ctx context.Context) error { return s.db.Prune(ctx) }
+func (s *Service) Prune(ctx context.Context) error {
+	return firstOf(s.endUploads(ctx), s.db.Prune(ctx))
+}

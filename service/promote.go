@@ -17,7 +17,6 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
-	"golang.org/x/sync/errgroup"
 )
 
 // NewPromotion asks for a component to be promoted. What stands in the environment before is what moves.
@@ -308,14 +307,10 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	if err != nil {
 		return err
 	}
-	g, moving := errgroup.WithContext(ctx)
-	for _, to := range places {
-		g.Go(func() error {
-			_, err := s.carry(moving, sh, from, to, cargo, false)
-			return err
-		})
+	planned := func(_ context.Context, i int, _ plan.Copy) (plan.Copy, error) {
+		return w.Promotion.Plan.Places[i].Copy, nil
 	}
-	if err := g.Wait(); err != nil {
+	if err := s.carry(ctx, sh, freight{from: from, to: places, cargo: cargo, planned: planned}); err != nil {
 		return err
 	}
 	if err := failpoint.At(ctx, "content-in-place"); err != nil {

@@ -8,13 +8,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"dovrak/core/plan"
 	"dovrak/core/problem"
+	"dovrak/registry"
 	"dovrak/store"
 
 	"github.com/google/uuid"
@@ -22,11 +21,13 @@ import (
 
 // shift is a process's time at one work: its lease, and how far the work is.
 type shift struct {
-	s     *Service
-	lease store.Lease
-	what  subject
-	mu    sync.Mutex
-	tides []*tide
+	s        *Service
+	lease    store.Lease
+	what     subject
+	before   store.Work    // how far it was when the shift began
+	requests *atomic.Int64 // to registries, since
+	mu       sync.Mutex
+	tides    []*tide
 }
 
 // subject is what a work is to those who watch: its topic, and what names it there.
@@ -60,18 +61,6 @@ func (w subject) tell(ctx context.Context, tx store.Tx, state string) error {
 	return tx.Tell(ctx, w.topic, w.news(state))
 }
 
-// tide counts what one place has received.
-type tide struct {
-	repository                   string
-	total, present               int64
-	moved, mounted, pieces, told atomic.Int64
-}
-
-func (t *tide) add(bytes int64, pieces int) {
-	t.moved.Add(bytes)
-	t.pieces.Add(int64(pieces))
-}
-
 // flushEvery is how often progress is written down and told.
 const flushEvery = 500 * time.Millisecond
 
@@ -83,8 +72,14 @@ func (s *Service) underLease(ctx context.Context, work uuid.UUID, what subject, 
 	if err != nil || !ok {
 		return err
 	}
-	sh := &shift{s: s, lease: lease, what: what}
-	inner, cancel := context.WithCancelCause(ctx)
+	before, err := s.db.Progress(ctx, work)
+	if err != nil {
+		return errors.Join(err, s.db.GiveBack(context.WithoutCancel(ctx), lease))
+	}
+	sh := &shift{s: s, lease: lease, what: what, before: before}
+	counting, requests := registry.Counting(ctx)
+	sh.requests = requests
+	inner, cancel := context.WithCancelCause(counting)
 	var kept sync.WaitGroup
 	kept.Go(func() { sh.keep(inner, cancel) })
 	err = fn(inner, sh)
@@ -115,7 +110,11 @@ func (s *Service) endFailed(
 	if err != nil {
 		return err
 	}
+	moved, _ := sh.progress()
 	return s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.SetProgress(ctx, sh.lease, moved, sh.before.Requests+sh.requests.Load()); err != nil {
+			return err
+		}
 		if err := tx.End(ctx, sh.lease, store.StateFailed, raw); err != nil {
 			return err
 		}
@@ -158,38 +157,6 @@ func (sh *shift) keep(ctx context.Context, cancel context.CancelCauseFunc) {
 	}
 }
 
-func (sh *shift) tide(repository string, t plan.Totals) *tide {
-	td := &tide{repository: repository, total: t.MoveBytes, present: t.PresentBytes}
-	sh.mu.Lock()
-	defer sh.mu.Unlock()
-	sh.tides = append(sh.tides, td)
-	return td
-}
-
-func (sh *shift) progress() ([]store.Progress, bool) {
-	sh.mu.Lock()
-	defer sh.mu.Unlock()
-	changed := false
-	out := []store.Progress{}
-	for _, t := range sh.tides {
-		moved, mounted := t.moved.Load(), t.mounted.Load()
-		changed = t.told.Swap(moved+mounted+1) != moved+mounted+1 || changed
-		out = append(
-			out,
-			store.Progress{
-				Repository: t.repository,
-				Moved:      moved,
-				Mounted:    mounted,
-				Total:      t.total,
-				Present:    t.present,
-				Blobs:      int(t.pieces.Load()),
-			},
-		)
-	}
-	slices.SortFunc(out, func(a, b store.Progress) int { return strings.Compare(a.Repository, b.Repository) })
-	return out, changed
-}
-
 // flush writes progress down if there was any.
 func (sh *shift) flush(ctx context.Context) error {
 	p, changed := sh.progress()
@@ -197,7 +164,7 @@ func (sh *shift) flush(ctx context.Context) error {
 		return nil
 	}
 	return sh.s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
+		if err := tx.SetProgress(ctx, sh.lease, p, sh.before.Requests+sh.requests.Load()); err != nil {
 			return err
 		}
 		return sh.what.tell(ctx, tx, "")
@@ -218,7 +185,7 @@ func (sh *shift) state(ctx context.Context, state string) error {
 func (sh *shift) end(ctx context.Context, also func(store.Tx) error) error {
 	p, _ := sh.progress()
 	return sh.s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := tx.SetProgress(ctx, sh.lease, p); err != nil {
+		if err := tx.SetProgress(ctx, sh.lease, p, sh.before.Requests+sh.requests.Load()); err != nil {
 			return err
 		}
 		if err := tx.End(ctx, sh.lease, store.StateVerified, nil); err != nil {

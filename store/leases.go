@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"dovrak/core/plan"
+
 	"github.com/google/uuid"
 )
 
@@ -62,13 +64,19 @@ func (q Queries) SetState(ctx context.Context, l Lease, state string) error {
 	return q.update(ctx, l, "state = ?", state)
 }
 
-// SetProgress records how far a work is.
-func (q Queries) SetProgress(ctx context.Context, l Lease, p []Progress) error {
+// SetProgress records how far a work is, and how much it has asked of registries.
+func (q Queries) SetProgress(ctx context.Context, l Lease, p []Progress, requests int64) error {
 	raw, err := json.Marshal(p)
 	if err != nil {
 		return err
 	}
-	return q.update(ctx, l, "progress = ?", string(raw))
+	return q.update(ctx, l, "progress = ?, requests = ?", string(raw), requests)
+}
+
+// Progress is how far a work was when it was last written down.
+func (q Queries) Progress(ctx context.Context, work uuid.UUID) (Work, error) {
+	w, _, err := first[Work](q.g.WithContext(ctx).Table("works").Select("progress, requests").Where("id = ?", work))
+	return w, err
 }
 
 // End ends a work. problem is nil, or why it failed, as JSON.
@@ -101,11 +109,12 @@ func (q Queries) Abandoned(ctx context.Context, limit int) ([]Work, error) {
 		Order("asked_at").Limit(limit).Find(&rows).Error
 }
 
-// SetCopyPlan keeps what a copy found to be done.
-func (q Queries) SetCopyPlan(ctx context.Context, work uuid.UUID, plan any) error {
-	raw, err := json.Marshal(plan)
+// SetCopyPlan keeps what a copy found to be done at a place, unless it was found before.
+func (q Queries) SetCopyPlan(ctx context.Context, work uuid.UUID, place int, c plan.Copy) error {
+	raw, err := json.Marshal(c)
 	if err != nil {
 		return err
 	}
-	return q.g.WithContext(ctx).Exec("UPDATE copies SET plan = ? WHERE work_id = ?", string(raw), work).Error
+	return q.g.WithContext(ctx).Exec("UPDATE copy_places SET plan = ? WHERE work_id = ? AND place = ? AND plan IS NULL",
+		string(raw), work, place).Error
 }

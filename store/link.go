@@ -11,6 +11,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/opencontainers/go-digest"
 )
 
 // What a notice is about.
@@ -28,6 +29,11 @@ func TagNotice(at Spot, tag string) string {
 // BuildNotice is about one build: its state changed, or a part of it arrived.
 func BuildNotice(component string, run int64) string {
 	return fmt.Sprintf("build %s/%d", component, run)
+}
+
+// BlobNotice is about a blob on its way into a repository: whoever sent it is done.
+func BlobNotice(at Spot, d digest.Digest) string {
+	return "blob " + at.RegistryID.String() + "/" + at.Repository + "@" + d.String()
 }
 
 // WorkNotice is about one work: who works on it should look whether they still may.

@@ -303,8 +303,8 @@ func (q Queries) Find(ctx context.Context, l Lookup) ([]Found, error) {
 		FROM x JOIN registries r ON r.id = x.registry_id AND r.dropped_at IS NULL LEFT JOIN summaries m ON m.digest = x.digest
 			LEFT JOIN LATERAL (
 				SELECT g.name || '/' || c.source AS origin, w.asked_at
-				FROM copies c JOIN registries g ON g.id = c.source_id JOIN works w ON w.id = c.work_id
-				WHERE c.destination_id = x.registry_id AND c.destination = x.repository AND c.digest = x.digest
+				FROM copies c JOIN copy_places p USING (work_id) JOIN registries g ON g.id = c.source_id JOIN works w ON w.id = c.work_id
+				WHERE p.registry_id = x.registry_id AND p.repository = x.repository AND c.digest = x.digest
 				UNION ALL
 				SELECT p.plan->>'source', w.asked_at FROM promotions p JOIN works w ON w.id = p.work_id
 				WHERE p.digest = x.digest AND p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', r.name || '/' || x.repository))

@@ -102,7 +102,8 @@ func (q Queries) OpenIn(ctx context.Context, id uuid.UUID, name string) (int64, 
 	var n int64
 	err := q.g.WithContext(ctx).Raw(`SELECT
 		(SELECT count(*) FROM tag_changes WHERE registry_id = @id AND (outcome IS NULL OR outcome = 'unknown'))
-		+ (SELECT count(*) FROM copies c JOIN works w ON w.id = c.work_id WHERE NOT w.ended AND (c.source_id = @id OR c.destination_id = @id))
+		+ (SELECT count(*) FROM copies c JOIN works w ON w.id = c.work_id WHERE NOT w.ended AND (c.source_id = @id
+			OR EXISTS (SELECT 1 FROM copy_places p WHERE p.work_id = c.work_id AND p.registry_id = @id)))
 		+ (SELECT count(*) FROM promotions p JOIN works w ON w.id = p.work_id WHERE NOT w.ended
 			AND (starts_with(p.plan->>'source', @prefix) OR EXISTS (
 				SELECT 1 FROM jsonb_array_elements(p.plan->'places') e WHERE starts_with(e->>'repository', @prefix))))`,

@@ -97,7 +97,7 @@ func work(t *testing.T, s *store.Store) uuid.UUID {
 		_, err := tx.AddCopy(
 			t.Context(),
 			w,
-			store.Copy{WorkID: w.ID, SourceID: reg, DestinationID: reg, Source: "a", Destination: "b", Digest: "sha256:x"},
+			store.Copy{WorkID: w.ID, SourceID: reg, Source: "a", Digest: "sha256:x", Places: []store.CopyPlace{{RegistryID: reg, Repository: "b"}}},
 		)
 		return err
 	}))
@@ -131,7 +131,7 @@ func TestAWorkHasOneOwner(t *testing.T) {
 	for name, write := range map[string]func() error{
 		"renew":    func() error { return s.Renew(ctx, first, time.Minute) },
 		"state":    func() error { return s.SetState(ctx, first, store.StateMoving) },
-		"progress": func() error { return s.SetProgress(ctx, first, nil) },
+		"progress": func() error { return s.SetProgress(ctx, first, nil, 0) },
 		"end":      func() error { return s.End(ctx, first, store.StateVerified, nil) },
 		"give":     func() error { return s.GiveBack(ctx, first) },
 	} {

@@ -25,6 +25,7 @@ type Work struct {
 	BeganAt     *time.Time      `gorm:"->"`
 	EndedAt     *time.Time      `gorm:"->"`
 	Fence       int64           `gorm:"->"`
+	Requests    int64           `gorm:"->"` // to registries
 }
 
 // The kinds of work, and the states they go through.
@@ -51,23 +52,47 @@ type Progress struct {
 	Mounted    int64  `json:"mounted"` // from a sibling, without moving
 	Total      int64  `json:"total"`   // to move or mount
 	Present    int64  `json:"present"`
-	Blobs      int    `json:"blobs"` // moved or mounted
+	Blobs      int    `json:"blobs"`             // moved or mounted
+	Rate       int64  `json:"rate,omitempty"`    // bytes a second, of late
+	Flowing    []Flow `json:"flowing,omitempty"` // the blobs that are on their way
+	Problem    string `json:"problem,omitempty"` // why it was given up
+	Came       string `json:"came,omitempty"`    // for each piece of the plan, blobs first, how it came: one of the letters below
 }
+
+// Flow is a blob on its way. Sizes are in bytes.
+type Flow struct {
+	Digest digest.Digest `json:"digest"`
+	Moved  int64         `json:"moved"`
+}
+
+// How a piece came to be where it is. Of one that was there before anything was done, the plan says so.
+const (
+	NotYet        = '.'
+	CameByMoving  = 'm'
+	CameByMount   = 'n'
+	CameByAnother = 'o' // by another copy, at the same time
+)
 
 // Copy is a copy's own record.
 type Copy struct {
-	WorkID        uuid.UUID
-	Number        int64 `gorm:"->"`
-	SourceID      uuid.UUID
-	Source        string
-	DestinationID uuid.UUID
-	Destination   string
-	Digest        digest.Digest
-	Verify        bool
-	Referrers     string
-	SourceDigest  digest.Digest // where only some platforms are copied: the image that they are taken from
-	Platforms     []string      `gorm:"serializer:json"`
-	Plan          *plan.Copy    `gorm:"serializer:json"`
+	WorkID       uuid.UUID
+	Number       int64 `gorm:"->"`
+	SourceID     uuid.UUID
+	Source       string
+	Digest       digest.Digest
+	Verify       bool
+	Referrers    string
+	SourceDigest digest.Digest // where only some platforms are copied: the image that they are taken from
+	Platforms    []string      `gorm:"serializer:json"`
+	Places       []CopyPlace   `gorm:"->;serializer:json"`
+}
+
+// CopyPlace is one of a copy's destinations.
+type CopyPlace struct {
+	RegistryID uuid.UUID  `json:"registry"`
+	Repository string     `json:"repository"`
+	Tag        string     `json:"tag"`  // pointed at the end; empty is none
+	Plan       *plan.Copy `json:"plan"` // as it was first made; nil before
 }
 
 // Promotion is a promotion's own record.
@@ -111,6 +136,13 @@ func (t Tx) AddCopy(ctx context.Context, w Work, c Copy) (int64, error) {
 	if err := t.g.WithContext(ctx).Table("copies").Create(&c).Error; err != nil {
 		return 0, err
 	}
+	for i, p := range c.Places {
+		err := t.g.WithContext(ctx).Exec("INSERT INTO copy_places (work_id, place, registry_id, repository, tag) VALUES (?, ?, ?, ?, ?)",
+			w.ID, i, p.RegistryID, p.Repository, p.Tag).Error
+		if err != nil {
+			return 0, err
+		}
+	}
 	return t.number(ctx, "copies", w.ID)
 }
 
@@ -131,7 +163,9 @@ func (t Tx) number(ctx context.Context, table string, work uuid.UUID) (int64, er
 }
 
 const (
-	copyFrom      = "works w JOIN copies d ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by"
+	copyFrom = `works w JOIN (SELECT c.*, (SELECT jsonb_agg(jsonb_build_object('registry', p.registry_id, 'repository', p.repository,
+		'tag', p.tag, 'plan', p.plan) ORDER BY p.place) FROM copy_places p WHERE p.work_id = c.work_id) AS places FROM copies c) d
+		ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by`
 	promotionFrom = "works w JOIN promotions d ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by"
 )
 

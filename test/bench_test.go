@@ -54,7 +54,7 @@ func (w *world) copied(n wire.NewCopy) wire.Copy {
 func BenchmarkCopyLargeLayer(b *testing.B) {
 	w := newWorld(b)
 	w.declare("hut/live/small")
-	w.copied(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: "hut/live/small"})
+	w.copied(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: []string{"hut/live/small"}})
 	w.declare("hut/live/large")
 	idle := w.peak()
 	n := 0
@@ -64,7 +64,7 @@ func BenchmarkCopyLargeLayer(b *testing.B) {
 		ref, size := w.pushLarge(n)
 		b.SetBytes(size)
 		b.StartTimer()
-		w.copied(wire.NewCopy{From: ref, To: "hut/live/large"})
+		w.copied(wire.NewCopy{From: ref, To: []string{"hut/live/large"}})
 	}
 	b.ReportMetric(idle, "MiB-idle")
 	b.ReportMetric(w.peak()-idle, "MiB-grown")
@@ -91,7 +91,7 @@ func (w *world) pushLarge(n int) (string, int64) {
 // BenchmarkRepeatedCopy copies an image that was verified whole at the destination: one HEAD there, nothing at the source.
 func BenchmarkRepeatedCopy(b *testing.B) {
 	w := newWorld(b)
-	n := wire.NewCopy{From: w.push(build(b, 41, "2.14.0", both, 64<<10), "build-41"), To: "hut/live/snowpack-model"}
+	n := wire.NewCopy{From: w.push(build(b, 41, "2.14.0", both, 64<<10), "build-41"), To: []string{"hut/live/snowpack-model"}}
 	w.copied(n)
 	w.hut.since()
 	w.forge.since()
@@ -127,7 +127,7 @@ func BenchmarkFirstCopy(b *testing.B) {
 		w.hut.since()
 		w.forge.since()
 		b.StartTimer()
-		w.copied(wire.NewCopy{From: ref, To: "hut/live/snowpack-model"})
+		w.copied(wire.NewCopy{From: ref, To: []string{"hut/live/snowpack-model"}})
 		requests += len(w.hut.since()) + len(w.forge.since())
 	}
 	b.ReportMetric(float64(requests)/float64(copies), "requests")

@@ -49,15 +49,16 @@ func TestWhatACopyCarries(t *testing.T) {
 			w.declare("hut/live/bare", "hut/live/some")
 			ref := w.attached(build(t, 41, "2.14.0", both, 1<<10))
 			const to = "hut/live/snowpack-model"
-			planned, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: to})
+			planned, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: []string{to}})
 			must(t, err)
-			if len(planned.Manifests) != 5 || len(planned.Referrers) != 2 || planned.Move != 15 || planned.Present != 0 || planned.Made {
+			there := planned.Places[0]
+			if len(there.Manifests) != 5 || len(planned.Referrers) != 2 || there.Move != 15 || there.Present != 0 || planned.Made {
 				t.Errorf("planned %+v", planned)
 			}
 			if wrote := append(w.hut.since("PUT"), w.hut.since("POST")...); len(wrote) != 0 {
 				t.Errorf("a plan writes: %v", wrote)
 			}
-			if c := w.copyDone(wire.NewCopy{From: ref, To: to}); c.Attached != 2 || c.Of != "" {
+			if c := w.copyDone(wire.NewCopy{From: ref, To: []string{to}}); c.Attached != 2 || c.Of != "" {
 				t.Errorf("copied %+v", c)
 			}
 			img, err := w.client().Image(t.Context(), to+ref[strings.IndexByte(ref, '@'):], client.LookAt{})
@@ -73,15 +74,15 @@ func TestWhatACopyCarries(t *testing.T) {
 			if tags := w.ok("tags", to); strings.Contains(tags, "sha256-") {
 				t.Errorf("a list of referrers is shown as a tag:\n%s", tags)
 			}
-			again, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: to})
+			again, err := w.client().PlanCopy(t.Context(), wire.NewCopy{From: ref, To: []string{to}})
 			must(t, err)
-			if again.Move != 0 || again.Present != 15 {
+			if again.Places[0].Move != 0 || again.Places[0].Present != 15 {
 				t.Errorf("again: %+v", again)
 			}
-			if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/bare", Referrers: "none"}); c.Attached != 0 {
+			if c := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/bare"}, Referrers: "none"}); c.Attached != 0 {
 				t.Errorf("without: %+v", c)
 			}
-			if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/some", Referrers: "application/spdx+json"}); c.Attached != 1 {
+			if c := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/some"}, Referrers: "application/spdx+json"}); c.Attached != 1 {
 				t.Errorf("of one type: %+v", c)
 			}
 		})
@@ -96,7 +97,7 @@ func TestSomePlatforms(t *testing.T) {
 	img := build(t, 41, "2.14.0", three, 1<<10)
 	ref := w.push(img, "build-41")
 	w.declare("hut/live/one", "hut/live/two")
-	one := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/one", Platforms: three[1:2]})
+	one := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/one"}, Platforms: three[1:2]})
 	if one.Digest != img.Manifests[1].Digest.String() || one.Of != img.Index.Digest.String() {
 		t.Errorf("one: %+v", one)
 	}
@@ -104,7 +105,7 @@ func TestSomePlatforms(t *testing.T) {
 	if !strings.Contains(planned, "a new index of some platforms") {
 		t.Errorf("planned:\n%s", planned)
 	}
-	two := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/two", Platforms: three[1:]})
+	two := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/two"}, Platforms: three[1:]})
 	if two.Digest == img.Index.Digest.String() || !strings.Contains(planned, two.Digest) {
 		t.Errorf("two: %+v", two)
 	}
@@ -173,7 +174,7 @@ func TestALineIsNotFilled(t *testing.T) {
 	img := build(t, 41, "2.14.0", both, 128<<10)
 	ref := w.push(img, "build-41")
 	w.declare("hut/live/slow", "hut/live/fast")
-	c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/slow"})
+	c := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/slow"}})
 	took := c.EndedAt.Sub(*c.Began)
 	if least := time.Duration(float64(c.Progress[0].Moved-64<<10) / limit * float64(time.Second)); took < least*9/10 {
 		t.Errorf("%d bytes took %s, less than %s", c.Progress[0].Moved, took, least)
@@ -182,7 +183,7 @@ func TestALineIsNotFilled(t *testing.T) {
 		t.Errorf("too little: %d\n%s", r.code, r.err)
 	}
 	w.ok("registry", "edit", "hut", "--bytes-per-second", "0")
-	if c := w.copyDone(wire.NewCopy{From: ref, To: "hut/live/fast", Verify: true}); c.Progress[0].Mounted == 0 {
+	if c := w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/fast"}, Verify: true}); c.Progress[0].Mounted == 0 {
 		t.Errorf("what a sibling holds was moved: %+v", c.Progress)
 	}
 }

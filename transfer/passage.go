@@ -60,6 +60,7 @@ type passage struct {
 	began bool // an upload of its own; what was kept is of no use any more
 	marks []registry.Mark
 	told  int64 // bytes that were told to have flowed
+	lost  error // why it could not be written down how far it is: another may be at it
 }
 
 // errThere says that the blob is there, though its upload is not known any more.
@@ -170,7 +171,13 @@ func (x *passage) open(ctx context.Context) (err error) {
 		x.up = nil
 		return err
 	}
-	return x.hold.Keep(ctx, Session{Location: x.up.Location()})
+	return x.keep(ctx)
+}
+
+// keep writes down how far the blob is.
+func (x *passage) keep(ctx context.Context) error {
+	x.lost = x.hold.Keep(ctx, Session{x.up.Location(), x.marks})
+	return x.lost
 }
 
 // read opens the source where the destination goes on: at the last mark before it, whence the bytes between are read and
@@ -207,6 +214,9 @@ func (x *passage) tell(n int64) {
 func (x *passage) leave(ctx context.Context, err error) bool {
 	if x.up == nil {
 		return false
+	}
+	if x.lost != nil && ctx.Err() == nil {
+		return true
 	}
 	if (ctx.Err() != nil || registry.Passing(err)) && x.told >= worthIt {
 		return true
@@ -293,7 +303,7 @@ func (o *outflow) keep() error {
 
 func (o *outflow) save() error {
 	o.kept = time.Now()
-	return o.x.hold.Keep(o.ctx, Session{o.x.up.Location(), o.x.marks})
+	return o.x.keep(o.ctx)
 }
 
 // Close ends it, and waits for whoever reads.

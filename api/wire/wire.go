@@ -106,9 +106,10 @@ type TagChanges struct {
 
 // NewCopy asks for an image to be copied.
 type NewCopy struct {
-	From   string `json:"from"             description:"a full reference"`
-	To     string `json:"to"               description:"REGISTRY/REPOSITORY"`
-	Verify bool   `json:"verify,omitempty" description:"ask for every piece again"`
+	From    string   `json:"from"              description:"a full reference"`
+	To      []string `json:"to"                description:"REGISTRY/REPOSITORY, or REGISTRY/REPOSITORY:TAG to point the tag there at the end"`
+	Verify  bool     `json:"verify,omitempty"  description:"ask for every piece again"`
+	Because string   `json:"because,omitempty" description:"required where a tag is pointed"`
 
 	Referrers string   `json:"referrers,omitempty" description:"what goes along of all that refers to it: all (if left out), none, or an artifact type"`
 	Platforms []string `json:"platforms,omitempty" description:"only these; left out: the whole"`
@@ -116,17 +117,23 @@ type NewCopy struct {
 
 // CopyPlan is what a copy would move.
 type CopyPlan struct {
-	From      string         `json:"from"`
-	To        string         `json:"to"`
-	Asked     string         `json:"asked" description:"the image that was asked for"`
-	Digest    string         `json:"digest" description:"of what arrives; another than asked where only some platforms are copied"`
-	Made      bool           `json:"made" description:"a new index is written for those platforms"`
-	Manifests []CopyPiece    `json:"manifests" description:"in the order in which they are put"`
-	Blobs     []CopyPiece    `json:"blobs"`
-	Referrers []CopyReferrer `json:"referrers" description:"what goes along because it refers to the image"`
-	Move      int            `json:"move" description:"pieces; what is to be mounted is counted, too"`
-	MoveBytes int64          `json:"moveBytes"`
-	Mount     int            `json:"mount" description:"of those, pieces that a sibling repository holds"`
+	From      string          `json:"from"`
+	Asked     string          `json:"asked" description:"the image that was asked for"`
+	Digest    string          `json:"digest" description:"of what arrives; another than asked where only some platforms are copied"`
+	Made      bool            `json:"made" description:"a new index is written for those platforms"`
+	Referrers []CopyReferrer  `json:"referrers" description:"what goes along because it refers to the image"`
+	Places    []CopyPlacePlan `json:"places"`
+}
+
+// CopyPlacePlan is what would be done at one destination.
+type CopyPlacePlan struct {
+	To        string      `json:"to"`
+	Means     string      `json:"means,omitempty" description:"the digest that the tag means there now"`
+	Manifests []CopyPiece `json:"manifests" description:"in the order in which they are put"`
+	Blobs     []CopyPiece `json:"blobs"`
+	Move      int         `json:"move" description:"pieces; what is to be mounted is counted, too"`
+	MoveBytes int64       `json:"moveBytes"`
+	Mount     int         `json:"mount" description:"of those, pieces that a sibling repository holds"`
 
 	MountBytes   int64 `json:"mountBytes"`
 	Present      int   `json:"present" description:"pieces"`
@@ -138,8 +145,9 @@ type CopyPiece struct {
 	Digest    string `json:"digest"`
 	MediaType string `json:"mediaType"`
 	Size      int64  `json:"size"`
-	What      string `json:"what" enum:"move,mount,present,foreign" description:"foreign: lies elsewhere by its media type, and is left there"`
+	What      string `json:"what" enum:"move,mount,present,foreign,moving,moved,mounted,sent" description:"move, mount: to be done; foreign: lies elsewhere by its media type, and is left there; sent: by another copy at the same time"`
 	From      string `json:"from,omitempty" description:"the sibling repository from which it is to be mounted"`
+	Moved     int64  `json:"moved,omitempty" description:"bytes, of one that is moving"`
 }
 
 // CopyReferrer is something that refers to the image, or to what does.
@@ -157,6 +165,8 @@ type Progress struct {
 	Total      int64  `json:"total" description:"to move or mount"`
 	Present    int64  `json:"present"`
 	Pieces     int    `json:"pieces"`
+	Rate       int64  `json:"rate" description:"bytes a second, of late"`
+	Problem    string `json:"problem,omitempty" description:"why this place was given up"`
 }
 
 // Work is what copies and promotions have in common.
@@ -169,23 +179,28 @@ type Work struct {
 	Began    *time.Time `json:"began,omitempty"`
 	EndedAt  *time.Time `json:"endedAt,omitempty"`
 	Progress []Progress `json:"progress"`
+	Requests int64      `json:"requests" description:"to registries, so far"`
 	Problem  *Problem   `json:"problem,omitempty"`
 }
 
 // Copy is a copy.
 type Copy struct {
 	Work
-	From         string `json:"from"`
-	To           string `json:"to"`
-	Digest       string `json:"digest"`
-	Verify       bool   `json:"verify"`
-	BlobsMoved   int    `json:"blobsMoved"`
-	BlobsPresent int    `json:"blobsPresent"`
+	From   string      `json:"from"`
+	Digest string      `json:"digest"`
+	Verify bool        `json:"verify"`
+	Places []CopyPlace `json:"places"`
 
 	Of        string   `json:"of,omitempty" description:"the image that was asked for, where only some of its platforms are copied"`
 	Platforms []string `json:"platforms,omitempty" description:"those; left out: the whole"`
 	Referrers string   `json:"referrers" description:"all, none, or an artifact type"`
 	Attached  int      `json:"attached" description:"how many went along because they refer to it"`
+}
+
+// CopyPlace is one destination of a copy.
+type CopyPlace struct {
+	To     string      `json:"to"`
+	Pieces []CopyPiece `json:"pieces,omitempty" description:"blobs first, then manifests in the order in which they are put; left out in lists, and before the destination was asked"`
 }
 
 // Copies is a page of copies.

@@ -62,6 +62,16 @@ func ParseRepository(s string) (Reference, error) {
 	return r, nil
 }
 
+// ParseDestination reads REGISTRY/REPOSITORY, perhaps with the tag that an image is to have there, and refuses a digest: that of
+// the image is its own.
+func ParseDestination(s string) (Reference, error) {
+	r, err := parse(s)
+	if err == nil && r.Digest != "" {
+		return Reference{}, malformed(s, "a digest where a destination was meant", "write "+r.In())
+	}
+	return r, err
+}
+
 func parse(s string) (Reference, error) {
 	var r Reference
 	name, dig, hasDigest := strings.Cut(s, "@")
