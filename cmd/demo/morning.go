@@ -154,6 +154,11 @@ func (w *world) release(ctx context.Context, r pipelineRun) error {
 		return err
 	}
 	fmt.Fprintf(w.said, "  build %-4d %s %s, joined of %s\n", r.number, r.component, r.version, strings.Join(r.platforms, ", "))
+	if r.component == "slope-sensor" {
+		if err := w.ahead(ctx, r); err != nil {
+			return err
+		}
+	}
 	return w.promote(ctx, r)
 }
 

@@ -34,6 +34,7 @@ type world struct {
 	addr     map[string]string // of each registry, and of the issuer: host and port
 	ridgeCA  []byte            // in PEM
 	issuer   *oidc.Issuer      // of the valley's pipelines
+	line     mountainLine      // to the hut
 	ends     []func(context.Context) error
 	said     io.Writer
 }
@@ -95,7 +96,7 @@ func (w *world) registries(ctx context.Context) error {
 	}
 	for name, opt := range map[string]registry.Options{
 		"forge": {SignIn: registry.Token, Accounts: accounts},
-		"hut":   {SignIn: registry.Basic, Accounts: accounts, BytesPerSecond: hutLine},
+		"hut":   {SignIn: registry.Basic, Accounts: accounts, BytesPerSecond: hutLine, Fault: w.line.fault},
 	} {
 		opt.Dir = filepath.Join(w.dir, "registries", name)
 		if err := w.registry(name, opt); err != nil {

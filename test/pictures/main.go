@@ -94,6 +94,7 @@ var views = []view{
 		false,
 	},
 	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
+	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
 	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
 }
 

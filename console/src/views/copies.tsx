@@ -9,9 +9,13 @@ import { Mark } from '../parts/marks';
 import { copyPath, imagePath, tagsPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
-import { Age, SECOND, useNow } from '../parts/time';
+import { Age, SECOND } from '../parts/time';
 
 type Copy = Schema['Copy'];
+type Piece = Schema['CopyPiece'];
+
+/** repositoryOf is a destination without the tag that is pointed there. */
+const repositoryOf = (to: string) => to.replace(/:[^/]*$/, '');
 
 export function CopiesView() {
   const [params] = useSearchParams();
@@ -70,7 +74,11 @@ export function CopiesView() {
                     <Inline digest={c.digest} />
                   </td>
                   <td>{c.from}</td>
-                  <td>{c.to}</td>
+                  <td>
+                    {c.places.map((p) => (
+                      <div key={p.to}>{p.to}</div>
+                    ))}
+                  </td>
                   <td>
                     <HowFar c={c} />
                   </td>
@@ -94,12 +102,12 @@ export function CopiesView() {
 
 /** HowFar is a copy in a line of a list. */
 function HowFar({ c }: { c: Copy }) {
-  const [p] = c.progress;
-  if (!p) return <span className="quiet">nothing yet</span>;
-  if (c.ended) return <Bytes n={p.moved} />;
+  const sum = (of: (p: Schema['Progress']) => number) => c.progress.reduce((n, p) => n + of(p), 0);
+  if (c.progress.length === 0) return <span className="quiet">nothing yet</span>;
+  if (c.ended) return <Bytes n={sum((p) => p.moved)} />;
   return (
     <>
-      <Bytes n={p.moved} /> of <Bytes n={p.total} />
+      <Bytes n={sum((p) => p.moved)} /> of <Bytes n={sum((p) => p.total)} />
     </>
   );
 }
@@ -126,27 +134,38 @@ export function CopyView() {
       </section>
       <div className="under">
         <span>
-          <Link to={imagePath(`${c.from}@${c.digest}`)}>{c.from}</Link> → <Link to={tagsPath(c.to)}>{c.to}</Link> &nbsp;/&nbsp;{' '}
-          <Link to="/copies">all copies</Link>
+          <Link to={imagePath(`${c.from}@${c.digest}`)}>{c.from}</Link> →{' '}
+          {c.places.map((p, i) => (
+            <span key={p.to}>
+              {i > 0 && ', '}
+              <Link to={tagsPath(repositoryOf(p.to))}>{p.to}</Link>
+            </span>
+          ))}{' '}
+          &nbsp;/&nbsp; <Link to="/copies">all copies</Link>
         </span>
       </div>
       <div className="two">
         <div>
           {c.problem && <Failed error={new Problem(c.problem)} />}
-          <Section title="Places" aside={c.ended ? undefined : <Rate c={c} />}>
-            {c.progress.map((p) => (
-              <Place key={p.repository} p={p} />
-            ))}
-            {c.progress.length === 0 && <p className="note">The destination is asked what it has.</p>}
-          </Section>
-          <Turn c={c} />
+          {c.progress.map((p) => (
+            <Section key={p.repository} title={p.repository} aside={c.ended ? undefined : <Pace p={p} />}>
+              <Place p={p} />
+              <Pieces of={c.places.find((at) => repositoryOf(at.to) === p.repository)?.pieces ?? []} />
+            </Section>
+          ))}
+          {c.progress.length === 0 && (
+            <Section title="Places">
+              <p className="note">{c.places.length === 1 ? 'The destination is' : 'The destinations are'} asked for what is there.</p>
+            </Section>
+          )}
         </div>
         <div>
+          <Turn c={c} />
           {c.state === 'verified' && c.began && c.endedAt && (
             <Section title="Proof">
               <p className="note">
                 <Mark name="holds" /> every piece is there, and the registry answers with the digest:{' '}
-                {((new Date(c.endedAt).getTime() - new Date(c.began).getTime()) / SECOND).toFixed(1)} s
+                {((new Date(c.endedAt).getTime() - new Date(c.began).getTime()) / SECOND).toFixed(1)} s, {c.requests} requests
               </p>
             </Section>
           )}
@@ -193,8 +212,10 @@ function Place({ p }: { p: Schema['Progress'] }) {
   return (
     <div className="platform">
       <div>
-        <b>{p.repository}</b>
-        <span className="note">{p.pieces} pieces are in</span>
+        <b>
+          {p.pieces} {p.pieces === 1 ? 'piece' : 'pieces'}
+        </b>
+        <span className="note">{p.problem ? `given up: ${p.problem}` : 'came in'}</span>
       </div>
       <div className="strata" role="img" aria-label={said}>
         {parts.map((s) => (
@@ -218,18 +239,83 @@ function Place({ p }: { p: Schema['Progress'] }) {
   );
 }
 
-/** Rate is how fast it goes on the whole, and how long it will take at that. */
-function Rate({ c }: { c: Copy }) {
-  const now = useNow();
-  const moved = c.progress.reduce((n, p) => n + p.moved, 0);
-  const left = c.progress.reduce((n, p) => n + Math.max(0, p.total - p.moved - p.mounted), 0);
-  const took = (now - new Date(c.began ?? c.asked).getTime()) / SECOND;
-  if (moved === 0 || took < 1) return <>beginning</>;
-  const rate = moved / took;
+/** Pace is how fast a place receives, and how long it will take at that. */
+function Pace({ p }: { p: Schema['Progress'] }) {
+  const left = p.total - p.moved - p.mounted;
+  if (left <= 0) return <>proving what arrived</>;
+  if (p.rate <= 0) return <>waiting</>;
   return (
     <>
-      {scaled(rate).join(' ')} a second, about {Math.ceil(left / rate)} s left
+      {scaled(p.rate).join(' ')} a second, about {waitOf(left / p.rate)} left
     </>
+  );
+}
+
+/** waitOf is a time to wait, in seconds, as people say it. */
+function waitOf(seconds: number): string {
+  const s = Math.ceil(seconds);
+  if (s < 60) return `${s} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min ${s % 60} s`;
+  return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+}
+
+const fates: Record<Piece['what'], string> = {
+  move: 'to move',
+  mount: 'to mount',
+  present: 'was there',
+  foreign: 'left where it lies',
+  moving: 'on its way',
+  moved: 'moved',
+  mounted: 'mounted',
+  sent: 'sent by another copy',
+};
+
+/** Pieces are all that a place gets, those on their way first. */
+function Pieces({ of }: { of: Piece[] }) {
+  const order = (p: Piece) => (p.what === 'moving' ? 0 : p.what === 'move' || p.what === 'mount' ? 1 : 2);
+  const rows = of.map((p, i) => ({ p, i })).sort((a, b) => order(a.p) - order(b.p) || a.i - b.i);
+  return (
+    <div className="scroll pieces" tabIndex={0} role="region" aria-label="Pieces">
+      <table className="lines">
+        <thead>
+          <tr>
+            <th scope="col">piece</th>
+            <th scope="col" className="num">
+              size
+            </th>
+            <th scope="col">how far</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(({ p }) => (
+            <tr key={p.digest}>
+              <th scope="row">
+                <Inline digest={p.digest} />
+              </th>
+              <td className="num">
+                <Bytes n={p.size} />
+              </td>
+              <td>
+                {p.what === 'moving' && (
+                  <span
+                    className="strata thin"
+                    role="img"
+                    aria-label={`${scaled(p.moved ?? 0).join(' ')} of ${scaled(p.size).join(' ')}`}
+                  >
+                    <span className="seg moved" style={{ width: `${(100 * (p.moved ?? 0)) / Math.max(1, p.size)}%` }} />
+                  </span>
+                )}
+                <span className={p.what === 'move' || p.what === 'mount' || p.what === 'moving' ? '' : 'quiet'}>
+                  {p.what === 'moving' && <>{scaled(p.moved ?? 0).join(' ')} </>}
+                  {fates[p.what]}
+                  {p.what === 'mount' && p.from && ` from ${p.from}`}
+                </span>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 
@@ -243,7 +329,7 @@ function Turn({ c }: { c: Copy }) {
   });
   const to = !c.ended ? 'stop' : c.state === 'stopped' || c.state === 'failed' ? 'resume' : undefined;
   return (
-    <div className="mt-4">
+    <div className="turn">
       {to && (
         <button type="button" className={to === 'resume' ? 'btn go' : 'btn'} disabled={turn.isPending} onClick={() => turn.mutate(to)}>
           {to === 'stop' ? 'Stop it' : 'Go on with it'}
