@@ -105,8 +105,9 @@ func (r *reader) read(ctx context.Context, d digest.Digest, above []digest.Diges
 	return nil
 }
 
-// Look asks a destination for every manifest and blob of a cargo: one HEAD each, the root first, so that whatever sign-in
-// the registry wants is settled before many ask at once.
+// Look asks a destination what it has of a cargo: one HEAD for the root, so that whatever sign-in the registry wants is settled
+// before many ask at once; then one each for the blobs, which cost most to send for nothing. The other manifests are asked for
+// only where the root is there: to put one again costs no more than to ask.
 func Look(ctx context.Context, to *registry.Repository, cargo plan.Cargo) (plan.Presence, error) {
 	var mu sync.Mutex
 	have := plan.Presence{}
@@ -122,6 +123,7 @@ func Look(ctx context.Context, to *registry.Repository, cargo plan.Cargo) (plan.
 	}
 	note(root, there)
 	wanted := plan.NewCopy(cargo, nil)
+	rootThere := there
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
 	for _, p := range wanted.Blobs {
@@ -135,7 +137,7 @@ func Look(ctx context.Context, to *registry.Repository, cargo plan.Cargo) (plan.
 		})
 	}
 	for _, m := range wanted.Manifests {
-		if m.Digest == root {
+		if m.Digest == root || !rootThere {
 			continue
 		}
 		g.Go(func() error {

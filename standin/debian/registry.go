@@ -43,6 +43,7 @@ type RegistryOptions struct {
 	Realm        string // where tokens are issued
 	Issuer       string // its name
 	Trusted      []byte // its certificate, in PEM
+	Plain        bool   // plain HTTP without sign-in, for measures
 }
 
 const registryProgram = "/usr/bin/docker-registry"
@@ -63,6 +64,9 @@ func StartRegistry(ctx context.Context, o RegistryOptions) (*Registry, error) {
 		}
 	}
 	r := &Registry{Address: fmt.Sprintf("https://127.0.0.1:%d", o.Port), gone: make(chan error, 1)}
+	if o.Plain {
+		r.Address = fmt.Sprintf("http://127.0.0.1:%d", o.Port)
+	}
 	if r.CA, err = certificates(o.Dir); err != nil {
 		return nil, err
 	}
@@ -122,17 +126,19 @@ func writeConfig(o RegistryOptions) (string, error) {
 		return "", err
 	}
 	file := filepath.Join(o.Dir, "config.yml")
-	return file, os.WriteFile(file, fmt.Appendf(nil, `version: 0.1
+	config := fmt.Appendf(nil, `version: 0.1
 log: {level: error, accesslog: {disabled: true}}
 storage:
   filesystem: {rootdirectory: %q}
   delete: {enabled: true}
 http:
   addr: 127.0.0.1:%d
-  tls: {certificate: %q, key: %q}
-auth:
-  %s
-`, filepath.Join(o.Dir, "content"), o.Port, filepath.Join(o.Dir, "server.pem"), filepath.Join(o.Dir, "server.key"), auth), 0o600)
+`, filepath.Join(o.Dir, "content"), o.Port)
+	if !o.Plain {
+		config = fmt.Appendf(config, "  tls: {certificate: %q, key: %q}\nauth:\n  %s\n",
+			filepath.Join(o.Dir, "server.pem"), filepath.Join(o.Dir, "server.key"), auth)
+	}
+	return file, os.WriteFile(file, config, 0o600)
 }
 
 // writeAuth writes what the server signs people in by, and gives the line of its configuration.
