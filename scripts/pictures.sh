@@ -24,7 +24,14 @@ DOVRAK_SERVER=http://127.0.0.1:8629
 DOVRAK_TOKEN=$(cat "$dir/ragna.token")
 export DOVRAK_SERVER DOVRAK_TOKEN
 PATH=$PWD/bin:$PATH
+desk() { DOVRAK_TOKEN=$(cat "$dir/administrator.token") dovrak "$@" >/dev/null; }
+desk registry declare hut/spare/alert-relay --owner Ylva
+desk registry declare ridge/spare/alert-relay --owner Ylva
+desk registry edit hut --bytes-per-second 256KiB # a copy that is seen under way
+dovrak copy forge/bench/alert-relay:build-88 hut/spare/alert-relay ridge/spare/alert-relay --detach
 go run ./test/pictures -server "$DOVRAK_SERVER" -token "$dir/ragna.token"
+dovrak copies stop 2 >/dev/null || : # it may have ended
+desk registry edit hut --bytes-per-second 0
 shot() { name=$1; shift; scripts/terminal.sh "docs/screenshots/$name.png" "$@"; }
 shot show dovrak show hut/live/map-tiles:live
 shot build-cli dovrak build show snowpack-model/38

@@ -160,7 +160,7 @@ func (s *Service) firstFailed(ctx context.Context, f freight, errs []error) erro
 func (s *Service) carryTo(ctx context.Context, sh *shift, f freight, to spot, from *transfer.Reader, c plan.Copy, td *tide) error {
 	err := transfer.Move(ctx, from, to.Repository, f.cargo, c, transfer.Options{
 		AtOnce: to.conn.TransfersAtOnce,
-		Turn:   to.conn.budget.Transfer,
+		Turn:   func(ctx context.Context) (func(), error) { return s.blobTurn(ctx, to) },
 		Pace:   to.conn.budget.Bytes,
 		Flowed: td.flowed, Arrived: td.arrived,
 		InTurn: func(ctx context.Context, subject digest.Digest, write func() error) error {
@@ -191,6 +191,19 @@ func (s *Service) carryTo(ctx context.Context, sh *shift, f freight, to spot, fr
 	}
 	there := true
 	return s.db.Noticed(ctx, to.at(), &there, nil)
+}
+
+// blobTurn waits until one more blob may be moved: by the limit of the registry it goes to, then by this process's own.
+func (s *Service) blobTurn(ctx context.Context, to spot) (func(), error) {
+	there, err := to.conn.budget.Transfer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.blobs.Acquire(ctx, 1); err != nil {
+		there()
+		return nil, err
+	}
+	return func() { s.blobs.Release(1); there() }, nil
 }
 
 // planCopy asks the destination what it has, and remembers which sibling holds what it has not.

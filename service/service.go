@@ -45,6 +45,7 @@ type Service struct {
 
 	issuers *issuers
 	turns   *turns
+	blobs   *semaphore.Weighted // that this process moves
 }
 
 // Job is work for the queue. Its fields are its arguments, as JSON.
@@ -108,6 +109,8 @@ type Options struct {
 	Queue   Queue
 	Log     *slog.Logger
 	Observe func(registry.Exchange)
+
+	BlobsAtOnce int // that this process moves at most, over all registries
 }
 
 // New makes a service.
@@ -123,6 +126,7 @@ func New(o Options) *Service {
 		log:     o.Log,
 		issuers: newIssuers(),
 		turns:   &turns{by: map[string]*turn{}},
+		blobs:   semaphore.NewWeighted(int64(o.BlobsAtOnce)),
 		conns: &connections{db: o.Store, key: o.Key,
 			secrets: o.Secrets, process: o.Link.Process, observe: o.Observe, surveys: semaphore.NewWeighted(4), open: map[uuid.UUID]*connection{}},
 	}

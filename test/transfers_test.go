@@ -89,6 +89,29 @@ func TestACopyToSeveral(t *testing.T) {
 	}
 }
 
+// TestRequestsOfACopy: the root is looked at before and behind; a manifest costs a GET, a list of what refers to it and a PUT; a blob a
+// HEAD, GET, POST and PUT. What is whole there costs one request.
+func TestRequestsOfACopy(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	const manifests, blobs = 3, 7
+	n := wire.NewCopy{From: w.push(build(t, 41, "2.14.0", both, 1<<10), "build-41"), To: []string{"hut/live/snowpack-model"}}
+	w.forge.since()
+	w.hut.since()
+	c := w.copyEnded(n)
+	there, here := w.hut.since(), w.forge.since()
+	const told = 1 // to sign in, the first time
+	if len(there) != told+2+manifests+3*blobs || len(here) != told+2*manifests+blobs {
+		t.Errorf("%d requests there, %d here:\n%s\n%s", len(there), len(here), strings.Join(there, "\n"), strings.Join(here, "\n"))
+	}
+	if signIns := c.Requests - int64(len(there)+len(here)); signIns < -manifests || signIns > 4 {
+		t.Errorf("it says that there were %d", c.Requests)
+	}
+	if again := w.copyEnded(n); len(w.hut.since()) != 1 || len(w.forge.since()) != 0 || again.Requests != 1 {
+		t.Errorf("again, it took %d requests", again.Requests)
+	}
+}
+
 // TestTheSameBlobIsSentOnce: of two copies to one repository that need the same layers at the same time, one sends them and the
 // other waits for that.
 func TestTheSameBlobIsSentOnce(t *testing.T) {

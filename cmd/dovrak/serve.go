@@ -84,7 +84,8 @@ func serve(ctx context.Context, s settings, log *slog.Logger, out io.Writer) err
 		return err
 	}
 	link := store.NewLink(st, log)
-	svc := service.New(service.Options{Secrets: sources, Store: st, Link: link, Key: key, Queue: queue, Log: log, Observe: observe(metrics)})
+	svc := service.New(service.Options{Secrets: sources, Store: st, Link: link, Key: key, Queue: queue, Log: log, Observe: observe(metrics),
+		BlobsAtOnce: s.blobsAtOnce})
 	if err := svc.FirstStart(ctx, func(token string) error { return giveFirstToken(s.FirstTokenFile, token, out) }); err != nil {
 		return err
 	}

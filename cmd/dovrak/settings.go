@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"strconv"
 
 	"dovrak/secrets"
 
@@ -23,6 +24,8 @@ type settings struct {
 	TLSKey         string `yaml:"tlsKey"`
 	BehindProxy    bool   `yaml:"behindProxy"`
 	LogLevel       string `yaml:"logLevel"`
+	BlobsAtOnce    string `yaml:"blobsAtOnce"`
+	blobsAtOnce    int    // as a number, when it was checked
 
 	SecretSources map[string]secrets.Source `yaml:"secretSources"` // in the file alone
 }
@@ -65,6 +68,13 @@ var options = []option{
 	},
 	{"tls-cert", "DOVRAK_TLS_CERT", "", "certificate file, in PEM", func(s *settings) *string { return &s.TLSCert }},
 	{"tls-key", "DOVRAK_TLS_KEY", "", "key file of the certificate", func(s *settings) *string { return &s.TLSKey }},
+	{
+		"blobs-at-once",
+		"DOVRAK_BLOBS_AT_ONCE",
+		"32",
+		"how many blobs this process moves at most, whatever the registries permit",
+		func(s *settings) *string { return &s.BlobsAtOnce },
+	},
 	{"log-level", "DOVRAK_LOG_LEVEL", "info", "debug, info, warn or error", func(s *settings) *string { return &s.LogLevel }},
 }
 
@@ -101,6 +111,10 @@ func read(cmd *cobra.Command, file string) (settings, error) {
 func (s *settings) check() error {
 	if s.DatabaseURL == "" {
 		return fmt.Errorf("no database: set DOVRAK_DATABASE_URL, e.g. postgres://dovrak@localhost/dovrak")
+	}
+	n, err := strconv.Atoi(s.BlobsAtOnce)
+	if s.blobsAtOnce = n; err != nil || n < 1 || n > 1000 {
+		return fmt.Errorf("blobs at once: %q is not a number from 1 to 1000", s.BlobsAtOnce)
 	}
 	host, _, err := net.SplitHostPort(s.Listen)
 	if err != nil {

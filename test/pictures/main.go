@@ -20,6 +20,8 @@ type view struct {
 }
 
 var views = []view{
+	// The first: it goes on while it is pictured.
+	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
 	{
 		"standing",
 		"/",
@@ -42,14 +44,6 @@ var views = []view{
 		"document.querySelector('.span') && document.body.innerText.includes('Live:')",
 		1280,
 		800,
-		false,
-	},
-	{
-		"history-tablet",
-		"/history/snowpack-model",
-		"document.querySelector('.span') && document.body.innerText.includes('Live:')",
-		820,
-		1100,
 		false,
 	},
 	{
@@ -94,7 +88,6 @@ var views = []view{
 		false,
 	},
 	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
-	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
 	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
 }
 
