@@ -164,11 +164,11 @@ func Status(err error) int {
 	return 0
 }
 
-// After is how long the registry asked to wait, where err is its answer and the wait is one that is waited for.
+// After is how long the registry asked to wait, where err is its answer.
 func After(err error) time.Duration {
 	var e *Error
 	if errors.As(err, &e) {
-		return min(e.After, time.Minute)
+		return e.After
 	}
 	return 0
 }

@@ -148,7 +148,7 @@ func TestIdempotency(t *testing.T) {
 			t.Context(),
 			http.MethodPost,
 			w.front.URL+"/api/v1/copies",
-			strings.NewReader(`{"from":"`+ref+`","to":"hut/live/`+to+`"}`),
+			strings.NewReader(`{"from":"`+ref+`","to":["hut/live/`+to+`"]}`),
 		)
 		must(t, err)
 		req.Header.Set("Authorization", "Bearer "+w.token)

@@ -45,6 +45,7 @@ func (noHold) Release(context.Context, bool) error { return nil }
 const (
 	keepEvery = 2 * time.Second // while a blob flows, it is written down how far it is
 	worthIt   = 1 << 20         // bytes of a broken upload that are worth being gone on with
+	longest   = time.Minute     // that is waited because a registry asks for it
 	maxCuts   = 100             // of one blob, even where each try gets further
 )
 
@@ -81,11 +82,12 @@ func (x *passage) run(ctx context.Context) error {
 			best, tries = x.up.Offset(), 1
 			wait.Reset()
 		}
-		again := ctx.Err() == nil && (registry.Passing(err) || x.forgotten(ctx, err))
+		after := registry.After(err)
+		again := ctx.Err() == nil && after <= longest && (registry.Passing(err) || x.forgotten(ctx, err))
 		if !again || tries >= x.opt.Attempts || cuts >= maxCuts {
 			return x.explain(err)
 		}
-		if werr := pause(ctx, max(wait.NextBackOff(), registry.After(err))); werr != nil {
+		if werr := pause(ctx, max(wait.NextBackOff(), after)); werr != nil {
 			return werr
 		}
 	}

@@ -38,7 +38,8 @@ func TestSettings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := settings{DatabaseURL: "postgres://file", Listen: "127.0.0.1:2", KeyFile: "flag.key", BehindProxy: true, LogLevel: "info"}
+	want := settings{DatabaseURL: "postgres://file", Listen: "127.0.0.1:2", KeyFile: "flag.key", BehindProxy: true, LogLevel: "info",
+		BlobsAtOnce: "32", blobsAtOnce: 32}
 	if !reflect.DeepEqual(s, want) {
 		t.Errorf("got %+v, want %+v", s, want)
 	}

@@ -1,12 +1,19 @@
 // Below the ledger of Standing: three short lists.
 import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
 import { api, take, type Standing, type TrailEntry } from '../api/client';
+import { copyPath } from '../parts/paths';
 import { Age, Clock } from '../parts/time';
 
 /** Below the ledger: what is under way, what has drifted, and what happened last. */
 export function Below({ s }: { s: Standing }) {
   const drifted = s.rows.flatMap((r) => r.cells.filter((c) => c.drift).map((c) => ({ ...c, component: r.component })));
   const open = s.rows.flatMap((r) => r.open.map((p) => ({ ...p, component: r.component })));
+  const copies = useQuery({
+    queryKey: ['copies', 'latest'],
+    queryFn: () => take(api.GET('/api/v1/copies', { params: { query: { limit: 20 } } })),
+  });
+  const moving = copies.data?.items.filter((c) => !c.ended) ?? [];
   return (
     <section className="below">
       <div>
@@ -28,8 +35,23 @@ export function Below({ s }: { s: Standing }) {
               </span>
             </li>
           ))}
+          {moving.map((c) => (
+            <li key={`copy ${c.number}`}>
+              <span>
+                <Link to={copyPath(c.number)}>copy {c.number}</Link>: {c.from} to {c.places.map((p) => p.to).join(', ')}
+                <br />
+                <em>
+                  {c.state}, asked by {c.by}
+                </em>
+              </span>
+              <span className="unit">
+                <Age of={c.asked} />
+              </span>
+            </li>
+          ))}
         </ul>
-        {open.length === 0 && (
+        {copies.isError && <p className="note refused">{copies.error.message}</p>}
+        {open.length + moving.length === 0 && copies.data && (
           <p className="note">
             Nothing moves. <code>dovrak promote COMPONENT --to ENVIRONMENT</code>
           </p>

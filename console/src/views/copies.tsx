@@ -6,16 +6,13 @@ import { WorkState } from '../parts/build';
 import { Bytes, scaled } from '../parts/bytes';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
-import { copyPath, imagePath, tagsPath } from '../parts/paths';
+import { copyPath, imagePath, repositoryOf, tagsPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, SECOND } from '../parts/time';
 
 type Copy = Schema['Copy'];
 type Piece = Schema['CopyPiece'];
-
-/** repositoryOf is a destination without the tag that is pointed there. */
-const repositoryOf = (to: string) => to.replace(/:[^/]*$/, '');
 
 export function CopiesView() {
   const [params] = useSearchParams();
