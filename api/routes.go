@@ -210,6 +210,7 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions, newest first", promotions),
 		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
 		call(http.MethodGet, "/api/v1/promotions/:number", service.Read, "promotionNumbered", "One promotion", promotionNumbered),
+		call(http.MethodPost, "/api/v1/promotions/:number/stop", service.Promote, "stopPromotion", "End a promotion that waits", stopPromotion),
 
 		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
@@ -370,6 +371,11 @@ func stopCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.
 func resumeCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
 	c, err := a.service.ResumeCopy(ctx, by, in.Number)
 	return viewCopy(c, true), err
+}
+
+func stopPromotion(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Promotion, error) {
+	w, err := a.service.StopPromotion(ctx, by, in.Number)
+	return viewPromotion(w), err
 }
 
 func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {

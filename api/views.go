@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/core/gate"
 	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
@@ -155,7 +156,21 @@ func viewPlan(p plan.Promotion, version string) wire.Plan {
 		Version:     version,
 		Charter:     p.Charter,
 		Places:      each(p.Places, viewPlanPlace),
+		Gates:       each(p.Gates, viewGate),
+		Expires:     unlessZero(p.Expires),
 	}
+}
+
+func viewGate(r gate.Result) wire.Gate {
+	return wire.Gate{Gate: image.Printable(r.Gate), Verdict: string(r.Verdict), Seen: image.Printable(r.Seen), Wants: image.Printable(r.Wants),
+		Comes: string(r.Comes), At: unlessZero(r.At)}
+}
+
+func unlessZero(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return utc(&t)
 }
 
 func viewPlanPlace(p plan.Place) wire.PlanPlace {

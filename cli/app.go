@@ -106,6 +106,7 @@ func (a *App) root() *cobra.Command {
 		a.copies(),
 		a.promote(),
 		a.promotions(),
+		a.stop(),
 		a.trail(),
 		a.standing(),
 		a.registry(),

@@ -115,13 +115,22 @@ func (a *App) onCopy(use, short string, do func(*cobra.Command, int64) error) *c
 	return &cobra.Command{
 		Use: use + " NUMBER", Short: short, Args: args(1, "copies "+use+" NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := strconv.ParseInt(args[0], 10, 64)
+			n, err := numberOf(args[0], "copy")
 			if err != nil {
-				return usage{fmt.Errorf("%q is not the number of a copy", args[0])}
+				return err
 			}
 			return do(cmd, n)
 		},
 	}
+}
+
+// numberOf reads the number of a copy or a promotion.
+func numberOf(text, of string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, usage{fmt.Errorf("%q is not the number of a %s", text, of)}
+	}
+	return n, nil
 }
 
 func (a *App) drawCopy(w wire.Copy) {

@@ -92,7 +92,7 @@ func (a *App) readCharter(name string) (*charter.Charter, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := charter.Parse(raw)
+	c, err := charter.ParseNew(raw)
 	return c, raw, err
 }
 

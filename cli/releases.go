@@ -46,7 +46,7 @@ func (a *App) promote() *cobra.Command {
 			if detach {
 				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", n) })
 			}
-			return a.followPromotion(cmd, c, n)
+			return a.followPromotion(cmd, c, n, false)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the environment (required)")
@@ -57,7 +57,8 @@ func (a *App) promote() *cobra.Command {
 	return cmd
 }
 
-func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) error {
+// followPromotion shows a promotion until it has ended or, unless through, waits for what may take long.
+func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, through bool) error {
 	p := a.progress(fmt.Sprintf("promotion %d", n))
 	w, err := client.Follow(
 		cmd.Context(),
@@ -65,7 +66,10 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) err
 		"promotion",
 		n,
 		c.PromotionNumbered,
-		func(w wire.Promotion) wire.Work { return w.Work },
+		func(w wire.Promotion) wire.Work {
+			w.Ended = w.Ended || w.State == "waiting" && !through
+			return w.Work
+		},
 		func(w wire.Promotion) { p.show(w.Work) },
 	)
 	p.end()
@@ -74,6 +78,18 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64) err
 	}
 	if w.Problem != nil {
 		return client.Problem(*w.Problem)
+	}
+	if w.State == "waiting" {
+		if err := a.print(&w, func() { a.drawWaiting(w) }); err != nil {
+			return err
+		}
+		return ended{Waits}
+	}
+	if w.State != "verified" {
+		if err := a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is %s\n", w.Number, w.State) }); err != nil {
+			return err
+		}
+		return ended{Failed}
 	}
 	return a.print(&w, func() {
 		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
@@ -113,6 +129,56 @@ func (a *App) drawPlan(p wire.Plan) {
 		for _, s := range pl.Stays {
 			fmt.Fprintf(a.Out, "%s:%s stays at %s: %s\n", pl.Repository, a.bold(s.Tag), a.plate(s.From), s.Why)
 		}
+	}
+	a.drawGates(p.Gates)
+}
+
+// drawGates prints what the gates say.
+func (a *App) drawGates(gates []wire.Gate) {
+	if len(gates) == 0 {
+		return
+	}
+	fmt.Fprintln(a.Out)
+	t := a.ledger("gate", "verdict", "seen", "wants")
+	for _, g := range gates {
+		verdict := g.Verdict
+		switch {
+		case g.Verdict == "holds":
+		case g.Comes != "":
+			verdict = a.amber("waits")
+		default:
+			verdict = a.ember(g.Verdict)
+		}
+		t.AppendRow(table.Row{a.bold(g.Gate), verdict, g.Seen, g.Wants})
+	}
+	t.Render()
+}
+
+// drawWaiting says what a promotion waits for.
+func (a *App) drawWaiting(w wire.Promotion) {
+	fmt.Fprintf(a.Out, "\n%s waits", a.bold(fmt.Sprintf("promotion %d", w.Number)))
+	if w.Plan.Expires != nil {
+		fmt.Fprintf(a.Out, ", until %s at the most", clock(*w.Plan.Expires))
+	}
+	fmt.Fprintln(a.Out)
+	a.drawGates(w.Plan.Gates)
+	fmt.Fprintf(a.Out, "dovrak promotions watch %d shows it again; dovrak stop %d ends it\n", w.Number, w.Number)
+}
+
+func (a *App) stop() *cobra.Command {
+	return &cobra.Command{
+		Use: "stop PROMOTION", Short: "End a promotion that waits", Args: args(1, "stop NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := numberOf(args[0], "promotion")
+			if err != nil {
+				return err
+			}
+			w, err := a.client().StopPromotion(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is stopped: nothing was moved\n", n) })
+		},
 	}
 }
 
@@ -154,6 +220,16 @@ func (a *App) promotions() *cobra.Command {
 			})
 		},
 	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "watch NUMBER", Short: "Show a promotion until it has ended, and end as it did", Args: args(1, "promotions watch NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := numberOf(args[0], "promotion")
+			if err != nil {
+				return err
+			}
+			return a.followPromotion(cmd, a.client(), n, true)
+		},
+	})
 	return paged(cmd, &page)
 }
 

@@ -259,6 +259,11 @@ func (c *Client) ResumeCopy(ctx context.Context, n int64) (wire.Copy, error) {
 	return post[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n)+"/resume", nil)
 }
 
+// StopPromotion ends a promotion that waits.
+func (c *Client) StopPromotion(ctx context.Context, n int64) (wire.Promotion, error) {
+	return post[wire.Promotion](ctx, c, "/api/v1/promotions/"+itoa(n)+"/stop", nil)
+}
+
 // Copies lists copies.
 func (c *Client) Copies(ctx context.Context, p Page) (wire.Copies, error) {
 	return get[wire.Copies](ctx, c, "/api/v1/copies", p.query())

@@ -17,7 +17,7 @@ func (s *Service) Adopt(ctx context.Context, by Actor, document string) (int64, 
 	if err := by.Require(Keep); err != nil {
 		return 0, err
 	}
-	parsed, err := charter.Parse([]byte(document))
+	parsed, err := charter.ParseNew([]byte(document))
 	if err != nil {
 		return 0, err
 	}
@@ -36,6 +36,9 @@ func (s *Service) Adopt(ctx context.Context, by Actor, document string) (int64, 
 		}
 		version = c.Version
 		if err := tx.Tell(ctx, store.TopicCharter, map[string]int64{"version": version}); err != nil {
+			return err
+		}
+		if err := s.wakeWaiting(ctx, tx, store.WaitingFor{}); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entry{act: trail.CharterAdopted, actor: by.Name, facts: charterFacts(c, parsed)})

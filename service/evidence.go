@@ -108,6 +108,9 @@ func (s *Service) Vouch(ctx context.Context, by Actor, n NewVouch) (store.Vouch,
 		if err := tx.Tell(ctx, store.TopicEvidence, map[string]string{"digest": v.Digest.String(), "component": home.Component}); err != nil {
 			return err
 		}
+		if err := s.wakeWaiting(ctx, tx, store.WaitingFor{Digest: v.Digest}); err != nil {
+			return err
+		}
 		return s.record(ctx, tx, vouchEntry(by, v, home.Component))
 	})
 	return v, err

@@ -84,6 +84,9 @@ func (s *Service) writeOutcome(
 		if err := tx.Tell(ctx, store.TopicTag, news); err != nil {
 			return err
 		}
+		if err := s.wakeWaiting(ctx, tx, store.WaitingFor{Repository: at.ref.In()}); err != nil { // what they are bound to may be another
+			return err
+		}
 		act := actOf[o]
 		if o == tagging.Done && c.ToDigest == "" {
 			act = trail.TagRemoved

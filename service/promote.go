@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dovrak/core/charter"
+	"dovrak/core/gate"
 	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
@@ -22,19 +23,22 @@ import (
 // NewPromotion asks for a component to be promoted. What stands in the environment before is what moves.
 type NewPromotion struct {
 	Component, To, Because string
-	Referrers              string // what goes along of all that refers to the image; empty is all
-	Key                    string // Idempotency-Key
+	Referrers              string        // what goes along of all that refers to the image; empty is all
+	bound                  digest.Digest // the image, where it was settled before; else what stands there now
+	Key                    string        // Idempotency-Key
 }
 
 // draft is a plan with what it was made from.
 type draft struct {
-	plan    plan.Promotion
-	version string
-	facts   tagging.Facts
-	cargo   plan.Cargo
-	from    spot
-	law     law
-	env     charter.Environment
+	plan      plan.Promotion
+	version   string
+	facts     tagging.Facts
+	cargo     plan.Cargo
+	described image.Description
+	from      spot
+	before    string // the environment that it comes from
+	law       law
+	env       charter.Environment
 }
 
 // PlanPromotion says what a promotion would do, and does nothing. A promotion that a rule forbids is refused here.
@@ -43,6 +47,11 @@ func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (
 		return plan.Promotion{}, "", err
 	}
 	d, err := s.draft(ctx, by, n)
+	if err != nil {
+		return d.plan, d.version, err
+	}
+	j, err := s.judgeGates(ctx, by.Name, d)
+	d.plan.Gates = j.results
 	return d.plan, d.version, err
 }
 
@@ -61,19 +70,25 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	if err != nil {
 		return draft{}, err
 	}
-	d := draft{law: law, env: law.Environments[n.To]}
+	d := draft{law: law, env: law.Environments[n.To], before: before}
 	src := law.Environments[before]
 	if d.from, err = s.spot(ctx, src.Places[0].At(n.Component)); err != nil {
 		return draft{}, err
 	}
-	root, err := s.standing(ctx, d.from, n.Component, before, src.Standing)
-	if err != nil {
-		return draft{}, err
+	root := n.bound
+	if root == "" {
+		if root, err = s.standing(ctx, d.from, n.Component, before, src.Standing); err != nil {
+			return draft{}, err
+		}
 	}
 	if d.cargo, err = s.load(ctx, d.from, root, n.Referrers); err != nil {
 		return draft{}, err
 	}
-	if d.version, err = s.judgePlatforms(ctx, law, n, d); err != nil {
+	if d.described, err = s.describeTree(ctx, d.from, d.cargo.Image); err != nil {
+		return draft{}, err
+	}
+	d.version = d.described.Version
+	if err := judgePlatforms(law, n, d); err != nil {
 		return draft{}, err
 	}
 	if d.facts, err = s.factsOf(ctx, d.from, root); err != nil {
@@ -112,15 +127,11 @@ func (s *Service) standing(ctx context.Context, at spot, component, environment,
 	return d, err
 }
 
-// judgePlatforms refuses an image that lacks a platform which the component requires, and gives its version.
-func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d draft) (string, error) {
-	root := d.cargo.Root()
-	img, err := s.describeTree(ctx, d.from, d.cargo.Image)
-	if err != nil {
-		return "", err
-	}
+// judgePlatforms refuses an image that lacks a platform which the component requires.
+func judgePlatforms(law law, n NewPromotion, d draft) error {
+	root, img := d.cargo.Root(), d.described
 	if c := img.Contradiction(); c != "" {
-		return "", &problem.Problem{
+		return &problem.Problem{
 			Kind:   problem.Altered,
 			Title:  "The image contradicts itself",
 			Asked:  n.Component + " to " + n.To,
@@ -136,7 +147,7 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 	}
 	required := law.Components[n.Component].Platforms
 	if missing := plan.Missing(required, root, own); len(missing) > 0 {
-		return "", &problem.Problem{
+		return &problem.Problem{
 			Kind:  problem.Refused,
 			Title: "The image lacks a platform that the component requires",
 			Asked: n.Component + " to " + n.To,
@@ -149,7 +160,7 @@ func (s *Service) judgePlatforms(ctx context.Context, law law, n NewPromotion, d
 			Remedy: "build it for every platform, and point the standing tag at that index",
 		}
 	}
-	return img.Version, nil
+	return nil
 }
 
 func (s *Service) draftPlace(ctx context.Context, by Actor, n NewPromotion, d draft, p charter.Place) (plan.Place, error) {
@@ -211,7 +222,22 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	if err != nil {
 		return Asked{}, err
 	}
+	j, err := s.judgeGates(ctx, by.Name, d)
+	if err != nil {
+		return Asked{}, err
+	}
+	if j.decision == gate.Refuse {
+		return Asked{}, refused(n, d.law.Version, j.results)
+	}
+	now, err := s.db.Now(ctx)
+	if err != nil {
+		return Asked{}, err
+	}
+	d.plan.Gates, d.plan.Expires = j.results, expiry(d.env, now)
 	w := store.Work{ID: store.NewID(), Kind: store.KindPromotion, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because}
+	if j.decision == gate.Wait {
+		w.State = store.StateWaiting
+	}
 	p := store.Promotion{WorkID: w.ID, Component: n.Component, Environment: n.To, Digest: d.plan.Digest, Version: d.version, Plan: d.plan}
 	var no int64
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
@@ -221,10 +247,21 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		if no, err = tx.AddPromotion(ctx, w, p); err != nil {
 			return err
 		}
-		if err := s.enqueue(ctx, tx, by, a, w.ID, fmt.Sprintf("promotion %d", no), numbered(store.TopicPromotion, no), PromotionJob{w.ID}); err != nil {
+		if err := s.keepAnswer(ctx, tx, by, a, w.ID, fmt.Sprintf("promotion %d", no)); err != nil {
+			return err
+		}
+		if err := numbered(store.TopicPromotion, no).tell(ctx, tx, w.State); err != nil {
 			return err
 		}
 		p.Number = no
+		if j.decision == gate.Wait {
+			err = s.wakeLater(ctx, tx, store.PromotionWork{Promotion: p}, j)
+		} else {
+			err = s.queue.Insert(ctx, tx.PGX, PromotionJob{w.ID})
+		}
+		if err != nil {
+			return err
+		}
 		return s.record(ctx, tx, promotionEntry(trail.PromotionAsked, by.Name, n.Because, p))
 	})
 	return Asked{Number: no}, err
@@ -288,6 +325,16 @@ func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
 }
 
 func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.PromotionWork) error {
+	pointed, err := s.db.WorkPointed(ctx, w.Work.ID)
+	if err != nil {
+		return err
+	}
+	switching := len(pointed) > 0 // it was judged, and is carried through
+	if !switching {
+		if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may {
+			return err
+		}
+	}
 	if err := sh.state(ctx, store.StateMoving); err != nil {
 		return err
 	}
@@ -315,6 +362,11 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 	}
 	if err := failpoint.At(ctx, "content-in-place"); err != nil {
 		return err
+	}
+	if !switching { // bytes take their time: a freeze may have begun
+		if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may {
+			return err
+		}
 	}
 	if err := sh.state(ctx, store.StateSwitching); err != nil {
 		return err
@@ -403,6 +455,10 @@ func (s *Service) PromotionNumbered(ctx context.Context, by Actor, n int64) (sto
 	if err := by.Require(Read); err != nil {
 		return store.PromotionWork{}, err
 	}
+	return s.promotionNumbered(ctx, n)
+}
+
+func (s *Service) promotionNumbered(ctx context.Context, n int64) (store.PromotionWork, error) {
 	w, ok, err := s.db.PromotionNumbered(ctx, n)
 	if err == nil && !ok {
 		err = &problem.Problem{
@@ -413,4 +469,40 @@ func (s *Service) PromotionNumbered(ctx context.Context, by Actor, n int64) (sto
 		}
 	}
 	return w, err
+}
+
+// StopPromotion ends a promotion that waits. One that moves already is left to its end.
+func (s *Service) StopPromotion(ctx context.Context, by Actor, n int64) (store.PromotionWork, error) {
+	if err := by.Require(Promote); err != nil {
+		return store.PromotionWork{}, err
+	}
+	w, err := s.promotionNumbered(ctx, n)
+	if err != nil {
+		return w, err
+	}
+	err = s.db.Tx(ctx, func(tx store.Tx) error {
+		stopped, err := tx.StopWaiting(ctx, w.Work.ID)
+		if err != nil {
+			return err
+		}
+		if !stopped {
+			return &problem.Problem{
+				Kind:   problem.Refused,
+				Title:  "This promotion cannot be stopped",
+				Asked:  "promotion " + number(n),
+				Seen:   "it is " + w.Work.State,
+				Rule:   "a promotion that waits can be stopped",
+				Remedy: "dovrak promotions shows how it stands",
+			}
+		}
+		if err := numbered(store.TopicPromotion, n).tell(ctx, tx, store.StateStopped); err != nil {
+			return err
+		}
+		e := promotionEntry(trail.PromotionStopped, by.Name, w.Work.Because, w.Promotion)
+		return s.record(ctx, tx, e)
+	})
+	if err != nil {
+		return w, err
+	}
+	return s.promotionNumbered(ctx, n)
 }

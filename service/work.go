@@ -106,22 +106,26 @@ func (s *Service) endFailed(
 	failed func(context.Context, store.Tx, *problem.Problem) error,
 ) error {
 	p := problem.From(err)
-	raw, err := json.Marshal(p)
-	if err != nil {
-		return err
+	raw, merr := json.Marshal(p)
+	if merr != nil {
+		return merr
 	}
 	moved, _ := sh.progress()
+	state := store.StateFailed
+	if e, ok := errors.AsType[endedAs](err); ok {
+		state = e.state
+	}
 	return s.db.Tx(ctx, func(tx store.Tx) error {
 		if err := tx.SetProgress(ctx, sh.lease, moved, sh.before.Requests+sh.requests.Load()); err != nil {
 			return err
 		}
-		if err := tx.End(ctx, sh.lease, store.StateFailed, raw); err != nil {
+		if err := tx.End(ctx, sh.lease, state, raw); err != nil {
 			return err
 		}
 		if err := failed(ctx, tx, p); err != nil {
 			return err
 		}
-		return sh.what.tell(ctx, tx, store.StateFailed)
+		return sh.what.tell(ctx, tx, state)
 	})
 }
 

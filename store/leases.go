@@ -9,6 +9,7 @@ import (
 	"dovrak/core/plan"
 
 	"github.com/google/uuid"
+	"github.com/opencontainers/go-digest"
 )
 
 // ErrLost says that a work's lease went to another process: whoever sees it stops at once.
@@ -57,6 +58,49 @@ func (q Queries) Renew(ctx context.Context, l Lease, life time.Duration) error {
 // GiveBack ends the lease, so that the next process need not wait.
 func (q Queries) GiveBack(ctx context.Context, l Lease) error {
 	return q.update(ctx, l, "owner = NULL, lease_until = NULL")
+}
+
+// LeaveWaiting gives a work back until it is woken; nobody takes it up meanwhile.
+func (q Queries) LeaveWaiting(ctx context.Context, l Lease) error {
+	return q.update(ctx, l, "state = ?, owner = NULL, lease_until = NULL, began_at = NULL", StateWaiting)
+}
+
+// SetPromotionPlan keeps a promotion's plan as it is judged now.
+func (q Queries) SetPromotionPlan(ctx context.Context, l Lease, p plan.Promotion) error {
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	r := q.g.WithContext(ctx).Exec(`UPDATE promotions SET plan = ? WHERE work_id = ? AND EXISTS (
+		SELECT 1 FROM works WHERE id = work_id AND owner = ? AND fence = ? AND NOT ended)`, string(raw), l.Work, l.Owner, l.Fence)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrLost
+	}
+	return r.Error
+}
+
+// StopWaiting ends a work that waits; false if it does not, or another is just at it.
+func (t Tx) StopWaiting(ctx context.Context, work uuid.UUID) (bool, error) {
+	r := t.g.WithContext(ctx).Exec("UPDATE works SET state = ?, ended = true, ended_at = now() WHERE id = ? AND NOT ended AND state = ? AND owner IS NULL",
+		StateStopped, work, StateWaiting)
+	return r.RowsAffected == 1, r.Error
+}
+
+// WaitingFor names what a waiting promotion may have waited for; zero is anything.
+type WaitingFor struct {
+	Digest     digest.Digest
+	Repository string // REGISTRY/REPOSITORY that it comes from or goes to
+}
+
+// WaitingPromotions lists the works of promotions that wait.
+func (q Queries) WaitingPromotions(ctx context.Context, about WaitingFor) ([]uuid.UUID, error) {
+	var out []uuid.UUID
+	err := q.g.WithContext(ctx).Raw(`SELECT w.id FROM works w JOIN promotions p ON p.work_id = w.id
+		WHERE NOT w.ended AND w.state = @waiting AND (@digest = '' OR p.digest = @digest)
+			AND (@repository = '' OR p.plan->>'source' = @repository
+				OR p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', CAST(@repository AS text))))`,
+		map[string]any{"waiting": StateWaiting, "digest": about.Digest.String(), "repository": about.Repository}).Scan(&out).Error
+	return out, err
 }
 
 // SetState moves a work to its next state.

@@ -143,6 +143,17 @@ func (q Queries) Meanings(ctx context.Context, at Spot, tag string, since time.T
 	return rows, err
 }
 
+// MeansSince is since when a tag means a digest, by the last change that was done to it; false where it means something else.
+func (q Queries) MeansSince(ctx context.Context, at Spot, tag string, d digest.Digest) (time.Time, bool, error) {
+	type row struct {
+		ToDigest  digest.Digest
+		SettledAt time.Time
+	}
+	r, ok, err := first[row](q.g.WithContext(ctx).Raw(`SELECT to_digest, settled_at FROM tag_changes WHERE registry_id = ? AND repository = ?
+		AND tag = ? AND outcome = 'done' ORDER BY number DESC LIMIT 1`, at.RegistryID, at.Repository, tag))
+	return r.SettledAt.UTC(), ok && r.ToDigest == d, err
+}
+
 // LastMeant is what a tag meant last by the changes that were done to it, or by what was seen; empty if it never did.
 func (q Queries) LastMeant(ctx context.Context, at Spot, tag string) (digest.Digest, error) {
 	var d digest.Digest

@@ -40,6 +40,9 @@ const (
 	StateReading   = "reading"
 	StateMoving    = "moving"
 	StateSwitching = "switching"
+	StateWaiting   = "waiting" // for gates that can yet be met
+	StateRefused   = "refused" // by a gate, when it was to go on
+	StateExpired   = "expired" // it waited too long
 	StateVerified  = "verified"
 	StateFailed    = "failed"
 	StateStopped   = "stopped" // by someone; it can be resumed

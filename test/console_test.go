@@ -291,7 +291,7 @@ func TestConsoleRegistries(t *testing.T) {
 		t.Errorf("a secret is in the page, or it cannot be read: %v", err)
 	}
 	must(t, b.Open(w.front.URL+"/registries/spare"))
-	must(t, b.Until("document.querySelector('.registry')"))
+	must(t, b.Shows("Drop it")) // the last part of the page to come
 	must(t, b.Click(".registry .part:last-child .text-btn:last-child"))
 	must(t, b.Type("[role=dialog] input", "spare\r"))
 	must(t, b.Until("location.pathname === '/registries' && document.querySelectorAll('.lines tbody tr').length === 2"))

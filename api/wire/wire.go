@@ -172,7 +172,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,reading,moving,joining,switching,verified,failed,stopped"`
+	State    string     `json:"state"             enum:"asked,waiting,reading,moving,joining,switching,verified,failed,stopped,refused,expired"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -233,6 +233,18 @@ type Plan struct {
 	Version     string      `json:"version,omitempty"`
 	Charter     int64       `json:"charter"`
 	Places      []PlanPlace `json:"places"`
+	Gates       []Gate      `json:"gates" description:"and freezes, as they were judged last"`
+	Expires     *time.Time  `json:"expires,omitempty" description:"until when it waits for them"`
+}
+
+// Gate is what one gate says of a promotion.
+type Gate struct {
+	Gate    string     `json:"gate"`
+	Verdict string     `json:"verdict" enum:"holds,does not hold,cannot tell"`
+	Seen    string     `json:"seen"`
+	Wants   string     `json:"wants,omitempty" description:"what would satisfy it"`
+	Comes   string     `json:"comes,omitempty" enum:"time,evidence" description:"how it can yet be met; left out: it cannot"`
+	At      *time.Time `json:"at,omitempty" description:"by time: when"`
 }
 
 // PlanPlace is one destination of a plan.

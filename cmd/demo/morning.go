@@ -5,11 +5,13 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -195,13 +197,26 @@ func (w *world) promote(ctx context.Context, r pipelineRun) error {
 		if r.to == "" || r.to == "trial" && env == "live" {
 			return nil
 		}
-		out, err := w.command(ctx, "Ragna", "", "promote", r.component, "--to", env, "--because", r.because)
+		out, err := w.promoted(ctx, r.component, env, r.because)
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(w.said, "  %-10s %s %s to %s: %s\n", "promoted", r.component, r.version, env, lastLine(out))
 	}
 	return nil
+}
+
+// promoted asks for a promotion and sees it through, also where it waits for its time on trial, which is short on this morning.
+func (w *world) promoted(ctx context.Context, component, env, because string) (string, error) {
+	out, err := w.command(ctx, "Ragna", "", "promote", component, "--to", env, "--because", because, "--detach", "-o", "json")
+	if err != nil {
+		return "", err
+	}
+	var p struct{ Number int64 }
+	if err := json.Unmarshal([]byte(out), &p); err != nil {
+		return "", err
+	}
+	return w.command(ctx, "Ragna", "", "promotions", "watch", strconv.FormatInt(p.Number, 10))
 }
 
 func lastLine(s string) string {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"dovrak/core/gate"
 	"dovrak/core/image"
 	"dovrak/core/problem"
 	"dovrak/core/tagging"
@@ -62,6 +63,20 @@ type Environment struct {
 	Cache    []string `yaml:"cache"`    // templates of tags that pipelines keep for themselves
 	Other    string   `yaml:"other"`    // tags that no rule speaks of: refused, or allowed by the word allow
 	Places   []Place  `yaml:"places"`
+
+	Gates   []gate.Gate   `yaml:"gates"`   // what a promotion must meet
+	Freezes []gate.Freeze `yaml:"freezes"` // when there is none
+	Waiting string        `yaml:"waits"`   // how long a promotion waits for gates; 24h where nothing is said
+
+	conditions Conditions
+}
+
+// Waits is how long a promotion waits for gates that can yet be met.
+func (e Environment) Waits() time.Duration {
+	if d, err := time.ParseDuration(e.Waiting); err == nil { // checked by Parse
+		return d
+	}
+	return 24 * time.Hour
 }
 
 // Moving is a rule for moving tags.
@@ -120,6 +135,20 @@ func Parse(doc []byte) (*Charter, error) {
 		return nil, err
 	}
 	return &c, nil
+}
+
+// ParseNew reads a charter that is to be adopted: it must meet, besides, what was asked of charters only later.
+func ParseNew(doc []byte) (*Charter, error) {
+	c, err := Parse(doc)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range sorted(c.Environments) {
+		if err := c.checkReachable(name, locator{doc}); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
 }
 
 // Component finds a component, or explains what there is instead.

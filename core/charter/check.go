@@ -69,9 +69,10 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 	case len(env.Places) == 0:
 		return mistake(where, name+" has no place", "name at least one registry and repository under places:")
 	}
-	if err := c.checkTags(name, at); err != nil {
+	if err := firstOf(c.checkTags(name, at), c.checkGates(name, at)); err != nil {
 		return err
 	}
+	env = c.Environments[name]
 	for i, p := range env.Places {
 		if _, err := image.ParseRepository(p.At("component").In()); err != nil {
 			return mistake(at.find("environments", name, "places"), fmt.Sprintf("place %d: %s", i+1, problem.From(err).Seen),
@@ -162,14 +163,25 @@ func (c *Charter) checkHomes(at locator) error {
 // locator finds where in the document a key stands.
 type locator struct{ doc []byte }
 
-func (l locator) find(keys ...string) string {
-	file, err := parser.ParseBytes(l.doc, 0)
-	if err != nil {
-		return ""
-	}
+func (l locator) find(keys ...string) string { return l.at(pathTo(keys)) }
+
+// item finds one item of the list under a key.
+func (l locator) item(i int, keys ...string) string {
+	return l.at(pathTo(keys).Index(uint(i)))
+}
+
+func pathTo(keys []string) *yaml.PathBuilder {
 	path := (&yaml.PathBuilder{}).Root()
 	for _, k := range keys {
 		path = path.Child(k)
+	}
+	return path
+}
+
+func (l locator) at(path *yaml.PathBuilder) string {
+	file, err := parser.ParseBytes(l.doc, 0)
+	if err != nil {
+		return ""
 	}
 	node, err := path.Build().FilterFile(file)
 	if err != nil || node == nil || node.GetToken() == nil {
@@ -191,6 +203,15 @@ func syntax(err error) error {
 
 func mistake(where, seen, remedy string) error {
 	return &problem.Problem{Kind: problem.Malformed, Title: "The charter has a mistake", Where: where, Seen: seen, Remedy: remedy}
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

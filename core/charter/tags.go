@@ -78,3 +78,15 @@ func checkCache(env Environment, text, where string) error {
 	}
 	return nil
 }
+
+// checkReachable refuses rules by which what an environment ran would not stay reachable: every image that stands there must have
+// earned a fixed tag, which its build or its version gives it.
+func (c *Charter) checkReachable(name string, at locator) error {
+	for _, text := range c.Environments[name].Fixed {
+		if t, err := tagging.ParseTemplate(text); err == nil && t.Tells() {
+			return nil
+		}
+	}
+	return mistake(at.find("environments", name), name+" gives its images no fixed tag that tells one from another",
+		`say fixed: ["{version}"] or fixed: ["build-{number}"], so that what it ran stays reachable`)
+}

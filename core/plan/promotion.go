@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"dovrak/core/gate"
 	"dovrak/core/image"
 	"dovrak/core/tagging"
 
@@ -19,6 +20,8 @@ type Promotion struct {
 	Charter     int64         `json:"charter"`             // the version it was planned by
 	Referrers   string        `json:"referrers,omitempty"` // what goes along of all that refers to it: all, none, or a type
 	Places      []Place       `json:"places"`
+	Gates       []gate.Result `json:"gates,omitempty"`  // as they were judged last
+	Expires     time.Time     `json:"expires,omitzero"` // until when it waits for them
 }
 
 // Place is one destination of a promotion.

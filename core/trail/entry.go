@@ -30,38 +30,40 @@ type Act string
 
 // The acts there are.
 const (
-	TagPointed      Act = "tag pointed"     // a tag change was asked of the registry and is seen there
-	TagNotPointed   Act = "tag not pointed" // it was asked, and the registry shows that it did not happen
-	TagOvertaken    Act = "tag overtaken"   // it was asked, and someone else's change is seen there
-	TagUnknown      Act = "tag unknown"     // it was asked, and nobody can say what came of it
-	ImageCopied     Act = "image copied"    // every piece is there and was verified
-	CopyStopped     Act = "copy stopped"    // what had arrived is kept
-	CopyResumed     Act = "copy resumed"
-	PromotionAsked  Act = "promotion asked"  // with its plan
-	PromotionDone   Act = "promotion done"   // every place was asked again and holds
-	PromotionEnded  Act = "promotion failed" // it could not be done; the state says what did happen
-	CharterAdopted  Act = "charter adopted"
-	RegistryAdded   Act = "registry added"
-	RegistryEdited  Act = "registry edited"
-	RegistryDropped Act = "registry dropped"
-	Declared        Act = "repository declared"   // Dovrak may write there
-	Undeclared      Act = "repository undeclared" // it may no more
-	TagRemoved      Act = "tag removed"           // it was taken away, and is seen to mean nothing
-	TagFound        Act = "tag found"             // found, not decided: what a tag meant when its registry was taken in
-	GapAllowed      Act = "gap allowed"           // tags need not mean the same in every place
-	GapEnded        Act = "gap ended"             // they must again
-	TakenIn         Act = "registry taken in"     // what it held was read; nothing was changed
-	TagStays        Act = "tag stays"             // a build's moving tag, which its rule did not let move to that build
-	BuildReported   Act = "build reported"
-	BuildJoined     Act = "build joined"     // all its parts are one image, tagged by rule
-	BuildFailed     Act = "build failed"     // a try of it; the build can be closed again
-	BuildIncomplete Act = "build incomplete" // its time is over, and parts are missing
-	BuildGivenUp    Act = "build given up"   // another build took over the version it had promised
-	PartsJoined     Act = "parts joined"     // by hand
-	Vouched         Act = "vouched"          // evidence was put on record
-	PipelineIn      Act = "pipeline signed in"
-	TokenIssued     Act = "token issued"
-	TokenRevoked    Act = "token revoked"
+	TagPointed       Act = "tag pointed"     // a tag change was asked of the registry and is seen there
+	TagNotPointed    Act = "tag not pointed" // it was asked, and the registry shows that it did not happen
+	TagOvertaken     Act = "tag overtaken"   // it was asked, and someone else's change is seen there
+	TagUnknown       Act = "tag unknown"     // it was asked, and nobody can say what came of it
+	ImageCopied      Act = "image copied"    // every piece is there and was verified
+	CopyStopped      Act = "copy stopped"    // what had arrived is kept
+	CopyResumed      Act = "copy resumed"
+	PromotionAsked   Act = "promotion asked"       // with its plan
+	PromotionJudged  Act = "promotion judged anew" // what it is bound to has changed since it was asked
+	PromotionStopped Act = "promotion stopped"     // while it waited
+	PromotionDone    Act = "promotion done"        // every place was asked again and holds
+	PromotionEnded   Act = "promotion failed"      // it could not be done; the state says what did happen
+	CharterAdopted   Act = "charter adopted"
+	RegistryAdded    Act = "registry added"
+	RegistryEdited   Act = "registry edited"
+	RegistryDropped  Act = "registry dropped"
+	Declared         Act = "repository declared"   // Dovrak may write there
+	Undeclared       Act = "repository undeclared" // it may no more
+	TagRemoved       Act = "tag removed"           // it was taken away, and is seen to mean nothing
+	TagFound         Act = "tag found"             // found, not decided: what a tag meant when its registry was taken in
+	GapAllowed       Act = "gap allowed"           // tags need not mean the same in every place
+	GapEnded         Act = "gap ended"             // they must again
+	TakenIn          Act = "registry taken in"     // what it held was read; nothing was changed
+	TagStays         Act = "tag stays"             // a build's moving tag, which its rule did not let move to that build
+	BuildReported    Act = "build reported"
+	BuildJoined      Act = "build joined"     // all its parts are one image, tagged by rule
+	BuildFailed      Act = "build failed"     // a try of it; the build can be closed again
+	BuildIncomplete  Act = "build incomplete" // its time is over, and parts are missing
+	BuildGivenUp     Act = "build given up"   // another build took over the version it had promised
+	PartsJoined      Act = "parts joined"     // by hand
+	Vouched          Act = "vouched"          // evidence was put on record
+	PipelineIn       Act = "pipeline signed in"
+	TokenIssued      Act = "token issued"
+	TokenRevoked     Act = "token revoked"
 )
 
 // Entry is one thing that happened. At is the database's time, kept to the microsecond, in UTC.

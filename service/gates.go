@@ -1,0 +1,343 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dovrak/core/charter"
+	"dovrak/core/gate"
+	"dovrak/core/image"
+	"dovrak/core/plan"
+	"dovrak/core/problem"
+	"dovrak/core/trail"
+	"dovrak/store"
+
+	"github.com/opencontainers/go-digest"
+)
+
+// judgement is what the gates and freezes of an environment say of a promotion.
+type judgement struct {
+	results  []gate.Result
+	decision gate.Decision
+	at       time.Time // when waiting for time alone may have an end; zero: it is not time that is waited for
+}
+
+// judgeGates asks the gates and freezes of the environment that a draft goes to.
+func (s *Service) judgeGates(ctx context.Context, requester string, d draft) (judgement, error) {
+	cond := d.env.Conditions()
+	f, err := s.gateFacts(ctx, requester, d)
+	if err != nil {
+		return judgement{}, err
+	}
+	j := judgement{results: append(gate.Judge(ctx, cond.Gates, f), gate.Frozen(cond.Freezes, f.Now)...)}
+	j.decision, j.at = gate.Decide(j.results)
+	return j, ctx.Err()
+}
+
+// gateFacts gathers what gates may ask. What is known costs no request.
+func (s *Service) gateFacts(ctx context.Context, requester string, d draft) (gate.Facts, error) {
+	now, err := s.db.Now(ctx)
+	if err != nil {
+		return gate.Facts{}, err
+	}
+	f := gate.Facts{Component: d.plan.Component, Environment: d.plan.Environment, From: d.before, Now: now, Requester: requester,
+		Stood: map[string]time.Time{}, Required: d.law.Components[d.plan.Component].Platforms}
+	if len(d.env.Conditions().Gates) == 0 { // freezes need the time alone
+		return f, nil
+	}
+	f.Image = imageFacts(d)
+	if f.Build, err = s.buildFactsOf(ctx, d, &f.Image); err != nil {
+		return f, err
+	}
+	if f.Evidence, err = s.vouchedFor(ctx, d); err != nil {
+		return f, err
+	}
+	if f.Standing, err = s.standsThere(ctx, d); err != nil {
+		return f, err
+	}
+	for _, env := range d.law.Routes[d.law.Components[d.plan.Component].Route] {
+		since, ok, err := s.stoodSince(ctx, d, env)
+		if err != nil {
+			return f, err
+		}
+		if ok {
+			f.Stood[env] = since
+		}
+	}
+	return f, nil
+}
+
+func imageFacts(d draft) gate.Image {
+	root := d.cargo.Root()
+	img := gate.Image{Digest: root.Digest.String(), Version: d.version, Size: d.described.Size, Platforms: []string{},
+		Annotations: root.Annotations, Labels: map[string]string{}, Base: image.BaseOf(root).Name}
+	if d.described.Created != nil {
+		img.Created = *d.described.Created
+	}
+	for i, m := range d.described.Members {
+		img.Platforms = append(img.Platforms, m.Platform.String())
+		if i == 0 {
+			for k, v := range m.Config.Labels {
+				img.Labels[k] = v
+			}
+		}
+		for k, v := range img.Labels {
+			if m.Config.Labels[k] != v {
+				delete(img.Labels, k)
+			}
+		}
+	}
+	return img
+}
+
+// buildFactsOf tells of the build that made the image, as its pipeline reported it.
+func (s *Service) buildFactsOf(ctx context.Context, d draft, img *gate.Image) (gate.Build, error) {
+	builds, err := s.db.BuildsMaking(ctx, []digest.Digest{d.plan.Digest})
+	if err != nil {
+		return gate.Build{}, err
+	}
+	out := gate.Build{}
+	for _, b := range builds {
+		if b.Build.Component == d.plan.Component {
+			out = gate.Build{Known: true, Number: b.Build.Run, Branch: b.Build.Branch, Commit: b.Build.Revision, Started: b.Work.AskedAt}
+			if b.Build.Base != "" {
+				img.Base = b.Build.Base
+			}
+			break
+		}
+	}
+	attested, err := s.evidenceOf(ctx, d.from, Image{Description: d.described, Referrers: Referrers{All: attachedTo(d.cargo)}})
+	for _, a := range attested.Attestations {
+		out.Attested = out.Attested || a.Fits && a.Key != ""
+	}
+	return out, err
+}
+
+// attachedTo is what refers to an image, as its description would list it.
+func attachedTo(c plan.Cargo) []image.Beside {
+	var out []image.Beside
+	for _, a := range c.Attached {
+		out = append(out, image.BesideOf(a.As, a.Subject))
+	}
+	return out
+}
+
+func (s *Service) vouchedFor(ctx context.Context, d draft) ([]gate.Evidence, error) {
+	vouches, err := s.db.Vouches(ctx, []digest.Digest{d.plan.Digest})
+	out := []gate.Evidence{}
+	for _, v := range vouches {
+		e := gate.Evidence{Claim: v.Claim, Passed: v.Verdict == "passed", By: v.ActorName, At: v.At}
+		if v.ExpiresAt != nil {
+			e.Expires = *v.ExpiresAt
+		}
+		if v.Platform == "" { // of the whole
+			out = append(out, e)
+		}
+	}
+	return out, err
+}
+
+// standsThere is what the first place of the environment means by its standing tag.
+func (s *Service) standsThere(ctx context.Context, d draft) (gate.Standing, error) {
+	at, err := s.spot(ctx, d.env.Places[0].At(d.plan.Component))
+	if err != nil {
+		return gate.Standing{}, err
+	}
+	now, _, err := s.means(ctx, at, d.env.Standing)
+	if err != nil || now == "" {
+		return gate.Standing{}, err
+	}
+	sum, err := s.summary(ctx, at, now)
+	return gate.Standing{Digest: now.String(), Version: sum.Version, Size: sum.Size}, err
+}
+
+// stoodSince is since when all places of an environment mean the image by their standing tag, as Dovrak has pointed it.
+func (s *Service) stoodSince(ctx context.Context, d draft, environment string) (since time.Time, ok bool, err error) {
+	env := d.law.Environments[environment]
+	for _, p := range env.Places {
+		at, err := s.spot(ctx, p.At(d.plan.Component))
+		if err != nil {
+			return since, false, err
+		}
+		began, stands, err := s.db.MeansSince(ctx, at.at(), env.Standing, d.plan.Digest)
+		if err != nil || !stands {
+			return since, false, err
+		}
+		if began.After(since) {
+			since = began
+		}
+	}
+	return since, true, nil
+}
+
+// refused is the refusal of a promotion by its gates.
+func refused(n NewPromotion, charter int64, results []gate.Result) *problem.Problem {
+	var seen, wants []string
+	for _, r := range results {
+		if r.Verdict != gate.Holds && r.Comes == "" {
+			seen = append(seen, fmt.Sprintf("%s: %s (%s)", r.Gate, r.Seen, r.Verdict))
+			wants = append(wants, r.Wants)
+		}
+	}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "A gate does not let this promotion pass",
+		Asked:  n.Component + " to " + n.To,
+		Seen:   strings.Join(seen, "; "),
+		Rule:   fmt.Sprintf("gates of %s, charter %d", n.To, charter),
+		Remedy: strings.Join(slices.Compact(wants), "; "),
+	}
+}
+
+// waitsFor says in words what a promotion waits for.
+func waitsFor(results []gate.Result) string {
+	var out []string
+	for _, r := range results {
+		if r.Verdict != gate.Holds {
+			out = append(out, r.Gate+": "+r.Wants)
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+// endedAs is an error that ends a work in a state of its own.
+type endedAs struct {
+	state string
+	error
+}
+
+func (e endedAs) Unwrap() error { return e.error }
+
+// judgeAgain judges a promotion that is about to go on, by the charter of now. Whether it may is false where it waits, and then it
+// has been given back. What has changed since it was judged last is written down: an approval of the old plan says nothing of the new.
+func (s *Service) judgeAgain(ctx context.Context, sh *shift, w *store.PromotionWork) (may bool, err error) {
+	n := NewPromotion{Component: w.Promotion.Component, To: w.Promotion.Environment, Because: w.Work.Because,
+		Referrers: w.Promotion.Plan.Referrers, bound: w.Promotion.Digest}
+	d, err := s.draft(ctx, Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}, n)
+	if err != nil {
+		return false, err
+	}
+	j, err := s.judgeGates(ctx, w.RequesterName, d)
+	if err != nil {
+		return false, err
+	}
+	old := w.Promotion.Plan
+	changed := whatChanged(old, d.plan)
+	w.Promotion.Plan = keptCopies(old, d.plan)
+	w.Promotion.Plan.Gates, w.Promotion.Plan.Expires = j.results, old.Expires
+	now, err := s.db.Now(ctx)
+	if err != nil {
+		return false, err
+	}
+	err = s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.SetPromotionPlan(ctx, sh.lease, w.Promotion.Plan); err != nil || changed == "" {
+			return err
+		}
+		e := promotionEntry(trail.PromotionJudged, w.RequesterName, w.Work.Because, w.Promotion)
+		e.facts["changed"] = changed
+		return s.record(ctx, tx, e)
+	})
+	switch {
+	case err != nil:
+		return false, err
+	case j.decision == gate.Refuse:
+		return false, endedAs{store.StateRefused, refused(n, d.law.Version, j.results)}
+	case j.decision == gate.Go:
+		return true, nil
+	case !now.Before(old.Expires):
+		return false, endedAs{store.StateExpired, expired(n, j.results)}
+	}
+	return false, s.leaveWaiting(ctx, sh, *w, j)
+}
+
+func expired(n NewPromotion, results []gate.Result) *problem.Problem {
+	return &problem.Problem{Kind: problem.Refused, Title: "This promotion has waited too long", Asked: n.Component + " to " + n.To,
+		Seen: waitsFor(results), Rule: "waits of " + n.To, Remedy: "ask again when it is met"}
+}
+
+// leaveWaiting gives a promotion back until something that it waits for may have come.
+func (s *Service) leaveWaiting(ctx context.Context, sh *shift, w store.PromotionWork, j judgement) error {
+	return s.db.Tx(ctx, func(tx store.Tx) error {
+		if err := tx.LeaveWaiting(ctx, sh.lease); err != nil {
+			return err
+		}
+		if err := s.wakeLater(ctx, tx, w, j); err != nil {
+			return err
+		}
+		return sh.what.tell(ctx, tx, store.StateWaiting)
+	})
+}
+
+// wakeLater has a waiting promotion judged again when its time has come, or when it expires.
+func (s *Service) wakeLater(ctx context.Context, tx store.Tx, w store.PromotionWork, j judgement) error {
+	at := w.Promotion.Plan.Expires
+	if !j.at.IsZero() && j.at.Before(at) {
+		at = j.at
+	}
+	return s.queue.InsertAt(ctx, tx.PGX, PromotionJob{w.Promotion.WorkID}, at)
+}
+
+// wakeWaiting has the waiting promotions judged again that something may concern: an image, a repository, or all.
+func (s *Service) wakeWaiting(ctx context.Context, tx store.Tx, about store.WaitingFor) error {
+	works, err := tx.WaitingPromotions(ctx, about)
+	for _, w := range works {
+		err = errors.Join(err, s.queue.Insert(ctx, tx.PGX, PromotionJob{w}))
+	}
+	return err
+}
+
+// whatChanged says in words what of a plan is another than before: what an approval would be bound to.
+func whatChanged(old, now plan.Promotion) string {
+	var out []string
+	if old.Charter != now.Charter {
+		out = append(out, fmt.Sprintf("charter %d in place of %d", now.Charter, old.Charter))
+	}
+	if !slices.EqualFunc(old.Places, now.Places, func(a, b plan.Place) bool { return a.Repository == b.Repository }) {
+		out = append(out, "other places")
+	}
+	for _, p := range now.Places {
+		was, ok := find(old.Places, func(o plan.Place) bool { return o.Repository == p.Repository })
+		if !ok {
+			continue
+		}
+		for _, t := range p.Tags {
+			o, had := find(was.Tags, func(o plan.TagChange) bool { return o.Tag == t.Tag })
+			switch {
+			case !had:
+				out = append(out, p.Repository+":"+t.Tag+" is pointed, too")
+			case o.From != t.From:
+				out = append(out, fmt.Sprintf("%s:%s means %s in place of %s", p.Repository, t.Tag, orNothing(t.From), orNothing(o.From)))
+			}
+		}
+		for _, t := range was.Tags {
+			if _, has := find(p.Tags, func(n plan.TagChange) bool { return n.Tag == t.Tag }); !has {
+				out = append(out, p.Repository+":"+t.Tag+" is not pointed any more")
+			}
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+func orNothing(d digest.Digest) string {
+	if d == "" {
+		return "nothing"
+	}
+	return d.String()
+}
+
+// keptCopies is the new plan with what was to be moved by the old one: what has moved since is no news.
+func keptCopies(old, now plan.Promotion) plan.Promotion {
+	for i, p := range now.Places {
+		if was, ok := find(old.Places, func(o plan.Place) bool { return o.Repository == p.Repository }); ok {
+			now.Places[i].Copy = was.Copy
+		}
+	}
+	return now
+}
+
+// expiry is when a promotion that is asked now has waited long enough.
+func expiry(env charter.Environment, now time.Time) time.Time { return now.Add(env.Waits()) }
