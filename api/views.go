@@ -162,7 +162,7 @@ func viewPlan(p plan.Promotion, version string) wire.Plan {
 }
 
 func viewGate(r gate.Result) wire.Gate {
-	return wire.Gate{Gate: image.Printable(r.Gate), Verdict: string(r.Verdict), Seen: image.Printable(r.Seen), Wants: image.Printable(r.Wants),
+	return wire.Gate{Gate: image.Printable(r.Gate), Asks: image.Printable(r.Asks), Verdict: string(r.Verdict), Seen: image.Printable(r.Seen), Wants: image.Printable(r.Wants),
 		Comes: string(r.Comes), At: unlessZero(r.At)}
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,10 +35,10 @@ func (a *App) promote() *cobra.Command {
 				return err
 			}
 			if planOnly {
-				return a.print(plan, func() { a.drawPlan(plan) })
+				return a.print(plan, func() { a.drawPlan(plan, true) })
 			}
 			if a.output == "table" {
-				a.drawPlan(plan)
+				a.drawPlan(plan, false)
 			}
 			n, err := c.Promote(cmd.Context(), wire.NewPromotion{Component: args[0], To: to, Because: because, Referrers: referrers})
 			if err != nil {
@@ -102,7 +103,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 	})
 }
 
-func (a *App) drawPlan(p wire.Plan) {
+func (a *App) drawPlan(p wire.Plan, whole bool) {
 	fmt.Fprintf(a.Out, "%s %s to %s\n", a.bold(p.Component), p.Version, a.bold(p.Environment))
 	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
 	t := a.ledger("place", "moves", "", "present", "", "took a push")
@@ -130,15 +131,20 @@ func (a *App) drawPlan(p wire.Plan) {
 			fmt.Fprintf(a.Out, "%s:%s stays at %s: %s\n", pl.Repository, a.bold(s.Tag), a.plate(s.From), s.Why)
 		}
 	}
-	a.drawGates(p.Gates)
+	a.drawGates(p.Gates, whole)
 }
 
-// drawGates prints what the gates say.
-func (a *App) drawGates(gates []wire.Gate) {
+// drawGates prints what the gates say: all of them, or in one line where all hold.
+func (a *App) drawGates(gates []wire.Gate, all bool) {
+	open := slices.ContainsFunc(gates, func(g wire.Gate) bool { return g.Verdict != "holds" })
 	if len(gates) == 0 {
 		return
 	}
 	fmt.Fprintln(a.Out)
+	if !open && !all {
+		fmt.Fprintf(a.Out, "✓ %d gates hold\n", len(gates))
+		return
+	}
 	t := a.ledger("gate", "verdict", "seen", "wants")
 	for _, g := range gates {
 		verdict := g.Verdict
@@ -161,7 +167,11 @@ func (a *App) drawWaiting(w wire.Promotion) {
 		fmt.Fprintf(a.Out, ", until %s at the most", clock(*w.Plan.Expires))
 	}
 	fmt.Fprintln(a.Out)
-	a.drawGates(w.Plan.Gates)
+	for _, g := range w.Plan.Gates {
+		if g.Verdict != "holds" {
+			fmt.Fprintf(a.Out, "  %s: %s\n", a.bold(g.Gate), g.Wants)
+		}
+	}
 	fmt.Fprintf(a.Out, "dovrak promotions watch %d shows it again; dovrak stop %d ends it\n", w.Number, w.Number)
 }
 

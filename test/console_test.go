@@ -258,6 +258,36 @@ func TestConsoleCopies(t *testing.T) {
 	must(t, p.Shows("There is no such copy"))
 }
 
+// TestConsolePromotion: what waits says for what, is stopped by the one button there is, and tells when it has gone on.
+func TestConsolePromotion(t *testing.T) {
+	t.Parallel()
+	w := gated(t, "    gates:\n      - {branch: main}\n      - {evidence: avalanche-replay}\n")
+	w.whole(run(41, "2.14.0"))
+	p := page(t, w)
+	must(t, p.SignIn(w.front.URL, w.token))
+	must(t, p.Open(w.front.URL+"/promotions"))
+	must(t, p.Shows("Nothing was promoted yet"))
+	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "danger 3"); r.code != 4 {
+		t.Fatalf("%d\n%s", r.code, r.err)
+	}
+	must(t, p.Shows("1 waits"))
+	axe(t, p, "promotions")
+	must(t, p.Open(w.front.URL+"/promotions/1"))
+	must(t, p.Shows("nobody has vouched for avalanche-replay"))
+	must(t, p.Shows("“danger 3”"))
+	must(t, p.Until("document.querySelectorAll('.gates tr.waits').length === 1"))
+	axe(t, p, "a promotion that waits")
+	must(t, p.Click("main .btn"))
+	must(t, p.Shows("stopped"))
+	must(t, p.Until("!document.querySelector('main .btn')"))
+	w.run("promote", "snowpack-model", "--to", "live", "--because", "danger 4")
+	must(t, p.Open(w.front.URL+"/promotions/2"))
+	must(t, p.Shows("each place is asked again when its tags are pointed"))
+	w.ok("vouch", "forge/bench/snowpack-model@"+w.promotion(2).Digest, "--claim", "avalanche-replay", "--verdict", "passed")
+	must(t, p.Shows("every place was asked again by tag and means the image"))
+	axe(t, p, "a promotion that is done")
+}
+
 func TestConsoleRegistries(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

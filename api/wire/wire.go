@@ -240,6 +240,7 @@ type Plan struct {
 // Gate is what one gate says of a promotion.
 type Gate struct {
 	Gate    string     `json:"gate"`
+	Asks    string     `json:"asks" description:"the condition in words"`
 	Verdict string     `json:"verdict" enum:"holds,does not hold,cannot tell"`
 	Seen    string     `json:"seen"`
 	Wants   string     `json:"wants,omitempty" description:"what would satisfy it"`

@@ -17,6 +17,7 @@ import { CopiesView, CopyView } from './views/copies';
 import { FindView } from './views/find';
 import { HistoryView } from './views/history';
 import { ImageView } from './views/image';
+import { PromotionsView, PromotionView } from './views/promotions';
 import { RegistriesView } from './views/registries';
 import { SignIn } from './views/signin';
 import { StandingView, useStanding } from './views/standing';
@@ -51,6 +52,8 @@ export function App() {
             <Route path="/builds/:component/:number" element={<BuildView />} />
             <Route path="/copies" element={<CopiesView />} />
             <Route path="/copies/:number" element={<CopyView />} />
+            <Route path="/promotions" element={<PromotionsView />} />
+            <Route path="/promotions/:number" element={<PromotionView />} />
             <Route path="/compare" element={<CompareView />} />
             <Route path="/find" element={<FindView />} />
             <Route
@@ -88,6 +91,7 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
         </NavLink>
         <NavLink to="/history">History</NavLink>
         <NavLink to="/builds">Builds</NavLink>
+        <NavLink to="/promotions">Promotions</NavLink>
         <NavLink to="/copies">Copies</NavLink>
         <NavLink to="/compare">Compare</NavLink>
         <NavLink to="/registries">Registries</NavLink>
@@ -123,7 +127,7 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
           <kbd>/</kbd> find
         </span>
         <span className="wide">
-          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>m</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>p</kbd> <kbd>m</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
         </span>
         <span className="wide">
           <kbd>?</kbd> all keys

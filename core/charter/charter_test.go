@@ -111,6 +111,14 @@ func TestAMistakeIsRefusedWithItsPlace(t *testing.T) {
 		{"a claim that is anything", "routes:", pipelines("https://ci.skarvind.example", "dovrak", `{project: "*"}`, "map-tiles") + "routes:", "line 22", "the claim"},
 		{"a component that is not there", "routes:", pipelines("https://ci.skarvind.example", "dovrak", "{project: x}", "gauge") + "routes:", "line 22", "gauge"},
 		{"a key that is none", "routes:", "attestation-keys: {builder: x}\nroutes:", "line 20", "no public key"},
+		{"a gate without a condition", "standing: live", "standing: live\n    gates: [{name: x}]", "line 17, column", "without a condition"},
+		{"a second gate that asks for what there is not", "standing: live", "standing: live\n    gates:\n      - {branch: main}\n" +
+			"      - {name: x, holds: image.weight > 3, refusal: y}", "line 19, column", "undefined field 'weight'"},
+		{"two gates of one name", "standing: live", "standing: live\n    gates: [{branch: main}, {branch: main}]", "line 17", "two gates are called"},
+		{"a soak where there is no such environment", "standing: live", "standing: live\n    gates: [{been-in: trial, for: 1h}]", "line 17", "been-in trial"},
+		{"a soak that no promotion outlives", "standing: live", "standing: live\n    waits: 1h\n    gates: [{been-in: bench, for: 2h}]", "line 18", "is over before"},
+		{"a freeze in no zone", "standing: live", "standing: live\n    freezes: [{name: x, weekly: fri 15:00 to mon 07:00, zone: Ridge}]", "line 17", "no time zone"},
+		{"a wait that is none", "standing: live", "standing: live\n    waits: soon", "line 17", "waits: soon"},
 		{"two homes in one place", "bench/{component}", "live/{component}", "", ""},
 		{"all components in one repository", "bench/{component}", "bench/all", "line 14", "every component"},
 		{"no platform", "[linux/amd64]", "[]", "line 7", "no platform"},
@@ -131,5 +139,19 @@ func TestAMistakeIsRefusedWithItsPlace(t *testing.T) {
 				t.Fatalf("got %v, want %q at %q", err, tt.seen, tt.where)
 			}
 		})
+	}
+}
+
+// TestANewCharter must keep reachable what its environments ran; one that was adopted before that was asked is read all the same.
+func TestANewCharter(t *testing.T) {
+	if _, err := Parse([]byte(good)); err != nil {
+		t.Fatal(err)
+	}
+	_, err := ParseNew([]byte(good))
+	if p := problem.From(err); !strings.Contains(p.Seen, "live gives its images no fixed tag") || !strings.HasPrefix(p.Where, "line 1") {
+		t.Errorf("%v", err)
+	}
+	if _, err := ParseNew([]byte(strings.Replace(good, "standing: live", "standing: live\n    fixed: [\"{version}\"]", 1))); err != nil {
+		t.Error(err)
 	}
 }

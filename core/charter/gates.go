@@ -43,6 +43,10 @@ func (c *Charter) checkGates(name string, at locator) error {
 		if _, ok := c.Environments[g.BeenIn]; g.BeenIn != "" && (!ok || g.BeenIn == name) {
 			return mistake(where, fmt.Sprintf("gate %d: been-in %s", i+1, image.Printable(g.BeenIn)), "name another environment: "+names(c.Environments))
 		}
+		if soak := compiled.Lasts(); soak > env.Waits() {
+			return mistake(where, fmt.Sprintf("gate %d: a promotion to %s waits for %s, and is over before it has been in %s for %s", i+1, name,
+				env.Waits(), g.BeenIn, g.For), "let it wait longer: waits: "+g.For)
+		}
 		env.conditions.Gates = append(env.conditions.Gates, compiled)
 	}
 	for i, f := range env.Freezes {

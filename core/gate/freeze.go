@@ -138,6 +138,7 @@ func Frozen(freezes []Calendar, now time.Time) []Result {
 			r = doesNot("wait until "+clock(until), "the freeze %s holds until %s", c.Name, until.In(c.zone).Format("2006-01-02 15:04 MST"))
 			r.Gate, r.Comes, r.At = "no freeze: "+c.Name, ByTime, until
 		}
+		r.Asks = "no freeze of " + c.Name
 		out = append(out, r)
 	}
 	return out

@@ -28,6 +28,7 @@ const (
 // Result is a gate's verdict with its reasons.
 type Result struct {
 	Gate    string    `json:"gate"`
+	Asks    string    `json:"asks"` // the condition in words
 	Verdict Verdict   `json:"verdict"`
 	Seen    string    `json:"seen"`
 	Wants   string    `json:"wants,omitempty"` // what would satisfy it
@@ -117,6 +118,14 @@ func (c Compiled) Name() string {
 	return c.kind.words(c.gate)
 }
 
+// Lasts is for how long a promotion may have to wait for the gate to hold by time alone.
+func (c Compiled) Lasts() time.Duration {
+	if c.gate.For == "" {
+		return 0
+	}
+	return lasting(c.gate.For)
+}
+
 // Words is the condition in words.
 func (c Compiled) Words() string { return c.kind.words(c.gate) }
 
@@ -169,7 +178,7 @@ func Judge(ctx context.Context, gates []Compiled, f Facts) []Result {
 		} else {
 			out[i] = g.kind.judge(g.gate, f)
 		}
-		out[i].Gate = g.Name()
+		out[i].Gate, out[i].Asks = g.Name(), g.Words()
 	}
 	return out
 }

@@ -22,6 +22,7 @@ type view struct {
 var views = []view{
 	// The first: it goes on while it is pictured.
 	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
+	{"promotion", "/promotions/12", "document.querySelectorAll('.gates tbody tr').length > 6", 1280, 800, false},
 	{
 		"standing",
 		"/",
@@ -29,14 +30,6 @@ var views = []view{
 		1280,
 		800,
 		false,
-	},
-	{
-		"standing-night",
-		"/",
-		"document.querySelectorAll('.ledger .plate').length > 4 && document.body.innerText.includes('Live:')",
-		1280,
-		800,
-		true,
 	},
 	{
 		"history",

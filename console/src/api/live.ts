@@ -8,7 +8,7 @@ export type Link = { state: 'joining' | 'live' | 'lost'; since: Date };
 /** touched says which questions an event's topic makes stale. */
 const touched: Record<string, string[]> = {
   tag: ['standing', 'history', 'trail', 'where', 'image', 'tags'],
-  promotion: ['standing', 'trail'],
+  promotion: ['standing', 'trail', 'promotions', 'promotion'],
   copy: ['copies', 'copy', 'trail', 'where'],
   'take-in': ['where', 'tags'],
   build: ['builds', 'build', 'rules'],

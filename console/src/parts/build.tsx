@@ -9,6 +9,9 @@ const signs: Record<string, [MarkName, string]> = {
   failed: ['refused', 'refused'],
   'given up': ['refused', 'quiet'],
   stopped: ['waits', 'waits'],
+  waiting: ['waits', 'waits'],
+  refused: ['refused', 'refused'],
+  expired: ['refused', 'refused'],
   incomplete: ['waits', 'refused'],
   open: ['waits', 'waits'],
 };

@@ -7,6 +7,7 @@ const places: Record<string, [string, string]> = {
   s: ['/', 'Standing'],
   h: ['/history', 'History'],
   b: ['/builds', 'Builds'],
+  p: ['/promotions', 'Promotions'],
   m: ['/copies', 'Copies: what moves'],
   c: ['/compare', 'Compare'],
   r: ['/registries', 'Registries'],

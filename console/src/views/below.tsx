@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type Standing, type TrailEntry } from '../api/client';
-import { copyPath } from '../parts/paths';
+import { copyPath, promotionPath } from '../parts/paths';
 import { Age, Clock } from '../parts/time';
 
 /** Below the ledger: what is under way, what has drifted, and what happened last. */
@@ -24,7 +24,7 @@ export function Below({ s }: { s: Standing }) {
           {open.map((p) => (
             <li key={p.number}>
               <span>
-                promotion {p.number}: {p.component} <b>{p.version}</b> to {p.environment}
+                <Link to={promotionPath(p.number)}>promotion {p.number}</Link>: {p.component} <b>{p.version}</b> to {p.environment}
                 <br />
                 <em>
                   {p.state}, asked by {p.by}

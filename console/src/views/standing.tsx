@@ -3,9 +3,10 @@ import { useEffect, useRef } from 'react';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take, type Cell, type Row, type Standing } from '../api/client';
+import { WorkState } from '../parts/build';
 import { Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
-import { acrossPath, imagePath } from '../parts/paths';
+import { acrossPath, imagePath, promotionPath } from '../parts/paths';
 import { failing, useRegistries } from '../parts/registry';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, Clock, clock, longDay, useNow } from '../parts/time';
@@ -268,10 +269,10 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
     return (
       <td className="pass">
         <b>
-          <Mark name="moving" /> {open.state}
+          <WorkState state={open.state} />
         </b>
         <span>
-          promotion {open.number}
+          <Link to={promotionPath(open.number)}>promotion {open.number}</Link>
           {total > 0 && <>, {part}&nbsp;%</>}
         </span>
         {total > 0 && (
