@@ -54,8 +54,16 @@ func viewPointed(p service.Pointed) wire.TagChange {
 }
 
 func viewProgress(p store.Progress) wire.Progress {
-	return wire.Progress{Repository: p.Repository, Moved: p.Moved, Mounted: p.Mounted, Total: p.Total, Present: p.Present, Pieces: p.Blobs,
-		Rate: p.Rate, Problem: p.Problem}
+	return wire.Progress{
+		Repository: p.Repository,
+		Moved:      p.Moved,
+		Mounted:    p.Mounted,
+		Total:      p.Total,
+		Present:    p.Present,
+		Pieces:     p.Blobs,
+		Rate:       p.Rate,
+		Problem:    p.Problem,
+	}
 }
 
 func viewWork(w store.Work, number int64, by string) wire.Work {
@@ -162,8 +170,15 @@ func viewPlan(p plan.Promotion, version string) wire.Plan {
 }
 
 func viewGate(r gate.Result) wire.Gate {
-	return wire.Gate{Gate: image.Printable(r.Gate), Asks: image.Printable(r.Asks), Verdict: string(r.Verdict), Seen: image.Printable(r.Seen), Wants: image.Printable(r.Wants),
-		Comes: string(r.Comes), At: unlessZero(r.At)}
+	return wire.Gate{
+		Gate:    image.Printable(r.Gate),
+		Asks:    image.Printable(r.Asks),
+		Verdict: string(r.Verdict),
+		Seen:    image.Printable(r.Seen),
+		Wants:   image.Printable(r.Wants),
+		Comes:   string(r.Comes),
+		At:      unlessZero(r.At),
+	}
 }
 
 func unlessZero(t time.Time) *time.Time {

@@ -39,7 +39,15 @@ func (p *progress) show(w wire.Work, places ...wire.CopyPlace) {
 		widest = max(widest, len(pl.Repository))
 	}
 	for _, pl := range w.Progress {
-		p.line("  %-*s %s %s of %s%s", widest, pl.Repository, bar(pl.Moved+pl.Mounted, pl.Total), size(pl.Moved+pl.Mounted), size(pl.Total), pace(pl, w.Ended))
+		p.line(
+			"  %-*s %s %s of %s%s",
+			widest,
+			pl.Repository,
+			bar(pl.Moved+pl.Mounted, pl.Total),
+			size(pl.Moved+pl.Mounted),
+			size(pl.Total),
+			pace(pl, w.Ended),
+		)
 		for _, at := range places {
 			if at.To == pl.Repository || strings.HasPrefix(at.To, pl.Repository+":") {
 				p.blobs(at.Pieces)

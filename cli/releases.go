@@ -53,7 +53,8 @@ func (a *App) promote() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "the environment (required)")
 	cmd.Flags().StringVar(&because, "because", "", "the reason, for the trail (required)")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
-	cmd.Flags().StringVar(&referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
+	cmd.Flags().
+		StringVar(&referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
 	return cmd
 }

@@ -80,10 +80,14 @@ func (s *Service) law(ctx context.Context) (law, error) {
 		return law{}, &problem.Problem{Kind: problem.NotFound, Title: "There is no charter yet", Seen: "no version was ever adopted",
 			Remedy: "write one (docs/charter.md) and adopt it: dovrak charter adopt FILE"}
 	}
+	if parsed, ok := s.laws.Load(c.Version); ok { // a version never changes, and nobody changes what was read
+		return law{parsed.(*charter.Charter), c.Version, c}, nil
+	}
 	parsed, err := charter.Parse([]byte(c.Document))
 	if err != nil {
 		return law{}, err
 	}
+	s.laws.Store(c.Version, parsed)
 	return law{parsed, c.Version, c}, nil
 }
 

@@ -6,6 +6,7 @@ package service
 import (
 	"context"
 	"log/slog"
+	"sync"
 	"time"
 
 	"dovrak/core/problem"
@@ -46,6 +47,7 @@ type Service struct {
 	issuers *issuers
 	turns   *turns
 	blobs   *semaphore.Weighted // that this process moves
+	laws    sync.Map            // version → *charter.Charter, as they were read
 }
 
 // Job is work for the queue. Its fields are its arguments, as JSON.

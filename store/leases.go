@@ -81,8 +81,9 @@ func (q Queries) SetPromotionPlan(ctx context.Context, l Lease, p plan.Promotion
 
 // StopWaiting ends a work that waits; false if it does not, or another is just at it.
 func (t Tx) StopWaiting(ctx context.Context, work uuid.UUID) (bool, error) {
-	r := t.g.WithContext(ctx).Exec("UPDATE works SET state = ?, ended = true, ended_at = now() WHERE id = ? AND NOT ended AND state = ? AND owner IS NULL",
-		StateStopped, work, StateWaiting)
+	r := t.g.WithContext(ctx).
+		Exec("UPDATE works SET state = ?, ended = true, ended_at = now() WHERE id = ? AND NOT ended AND state = ? AND owner IS NULL",
+			StateStopped, work, StateWaiting)
 	return r.RowsAffected == 1, r.Error
 }
 

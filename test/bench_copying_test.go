@@ -26,7 +26,10 @@ func heavy(t testing.TB, layer int) pipeline.Image {
 	document := func(media string, v any) pipeline.Content {
 		raw, err := json.Marshal(v)
 		must(t, err)
-		return pipeline.Content{Descriptor: ocispec.Descriptor{MediaType: media, Digest: digest.FromBytes(raw), Size: int64(len(raw))}, Bytes: raw}
+		return pipeline.Content{
+			Descriptor: ocispec.Descriptor{MediaType: media, Digest: digest.FromBytes(raw), Size: int64(len(raw))},
+			Bytes:      raw,
+		}
 	}
 	index := ocispec.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageIndex}
 	noise := rand.NewChaCha8([32]byte{})
@@ -96,7 +99,7 @@ func BenchmarkThroughput(b *testing.B) {
 		at := fmt.Sprintf("summit/copy/%d", round)
 		w.declare(at)
 		w.sql("DELETE FROM holdings") // what was copied before is not mounted
-		c := w.copied(wire.NewCopy{From: "valley/bench/map-tiles:main", To: []string{at}})
+		c := w.copyDone(wire.NewCopy{From: "valley/bench/map-tiles:main", To: []string{at}})
 		took["copy"] = append(took["copy"], c.EndedAt.Sub(*c.Began).Seconds())
 		requests = c.Requests
 		took["disk"] = append(took["disk"], pipe("-target", fmt.Sprintf("disk/%d", round), "-disk", b.TempDir()))
@@ -115,7 +118,7 @@ func BenchmarkThroughput(b *testing.B) {
 func BenchmarkMemoryOfLayers(b *testing.B) {
 	w := newWorld(b)
 	w.declare("hut/live/small")
-	w.copied(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: []string{"hut/live/small"}})
+	w.copyDone(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: []string{"hut/live/small"}})
 	idle := w.peak()
 	from, root := newFlood(b, 8, 2<<30)
 	to, _ := newFlood(b, 0, 0)
@@ -126,7 +129,7 @@ func BenchmarkMemoryOfLayers(b *testing.B) {
 	b.SetBytes(8 * 2 << 30)
 	for b.Loop() {
 		clear(to.there)
-		w.copied(wire.NewCopy{From: "valley/x@" + root, To: []string{"summit/x"}, Verify: true})
+		w.copyDone(wire.NewCopy{From: "valley/x@" + root, To: []string{"summit/x"}, Verify: true})
 		if to.taken < 8*2<<30 {
 			b.Fatalf("%d bytes arrived", to.taken)
 		}

@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"dovrak/api/wire"
-	"dovrak/client"
 	"dovrak/standin/pipeline"
 )
 
@@ -28,33 +27,12 @@ func (w *world) peak() float64 {
 	return kib / 1024
 }
 
-func (w *world) copied(n wire.NewCopy) wire.Copy {
-	w.t.Helper()
-	c := w.client()
-	no, err := c.Copy(w.t.Context(), n)
-	must(w.t, err)
-	out, err := client.Follow(
-		w.t.Context(),
-		c,
-		"copy",
-		no,
-		c.CopyNumbered,
-		func(w wire.Copy) wire.Work { return w.Work },
-		func(wire.Copy) {},
-	)
-	must(w.t, err)
-	if out.State != "verified" {
-		w.t.Fatalf("the copy ended as %s: %+v", out.State, out.Problem)
-	}
-	return out
-}
-
 // BenchmarkCopyLargeLayer copies an image of one platform with a layer of 256 MiB and one of 128 MiB, and measures by how
 // much the peak of the service's own process grows over what it was after a small copy.
 func BenchmarkCopyLargeLayer(b *testing.B) {
 	w := newWorld(b)
 	w.declare("hut/live/small")
-	w.copied(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: []string{"hut/live/small"}})
+	w.copyDone(wire.NewCopy{From: w.push(build(b, 1, "0.0.1", both, 1<<10), "build-1"), To: []string{"hut/live/small"}})
 	w.declare("hut/live/large")
 	idle := w.peak()
 	n := 0
@@ -64,7 +42,7 @@ func BenchmarkCopyLargeLayer(b *testing.B) {
 		ref, size := w.pushLarge(n)
 		b.SetBytes(size)
 		b.StartTimer()
-		w.copied(wire.NewCopy{From: ref, To: []string{"hut/live/large"}})
+		w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/large"}})
 	}
 	b.ReportMetric(idle, "MiB-idle")
 	b.ReportMetric(w.peak()-idle, "MiB-grown")
@@ -92,13 +70,13 @@ func (w *world) pushLarge(n int) (string, int64) {
 func BenchmarkRepeatedCopy(b *testing.B) {
 	w := newWorld(b)
 	n := wire.NewCopy{From: w.push(build(b, 41, "2.14.0", both, 64<<10), "build-41"), To: []string{"hut/live/snowpack-model"}}
-	w.copied(n)
+	w.copyDone(n)
 	w.hut.since()
 	w.forge.since()
 	copies := 0
 	for b.Loop() {
 		copies++
-		w.copied(n)
+		w.copyDone(n)
 	}
 	there, here := len(w.hut.since()), len(w.forge.since())
 	if there != copies || here != 0 {
@@ -127,7 +105,7 @@ func BenchmarkFirstCopy(b *testing.B) {
 		w.hut.since()
 		w.forge.since()
 		b.StartTimer()
-		w.copied(wire.NewCopy{From: ref, To: []string{"hut/live/snowpack-model"}})
+		w.copyDone(wire.NewCopy{From: ref, To: []string{"hut/live/snowpack-model"}})
 		requests += len(w.hut.since()) + len(w.forge.since())
 	}
 	b.ReportMetric(float64(requests)/float64(copies), "requests")

@@ -28,13 +28,9 @@ func (w *world) attached(img pipeline.Image) (ref string) {
 
 func (w *world) copyDone(n wire.NewCopy) wire.Copy {
 	w.t.Helper()
-	no, err := w.client().Copy(w.t.Context(), n)
-	must(w.t, err)
-	c, err := client.Follow(w.t.Context(), w.client(), "copy", no, w.client().CopyNumbered, func(c wire.Copy) wire.Work { return c.Work },
-		func(wire.Copy) {})
-	must(w.t, err)
+	c := w.copyEnded(n)
 	if c.Problem != nil {
-		w.t.Fatalf("copy %d: %+v", no, c.Problem)
+		w.t.Fatalf("copy %d: %+v", c.Number, c.Problem)
 	}
 	return c
 }

@@ -40,7 +40,8 @@ func TestAPromotionMeetsItsGates(t *testing.T) {
 	if r.code != 4 || !strings.Contains(r.out, "promotion 1 waits, until") {
 		t.Fatalf("it ended with %d:\n%s%s", r.code, r.out, r.err)
 	}
-	if again := w.run("promote", "snowpack-model", "--to", "live", "--because", "twice"); again.code != 3 || !strings.Contains(again.err, "waiting") {
+	if again := w.run("promote", "snowpack-model", "--to", "live", "--because", "twice"); again.code != 3 ||
+		!strings.Contains(again.err, "waiting") {
 		t.Errorf("a second beside one that waits: %d\n%s", again.code, again.err)
 	}
 	ref := "forge/bench/snowpack-model@" + w.promotion(1).Digest
@@ -86,7 +87,14 @@ func TestAPromotionThatWaits(t *testing.T) {
 	must(t, w.mountain().Push(t.Context(), second, "live")) // behind Dovrak's back
 	w.kill()
 	w.start()
-	w.adopt(strings.Replace(charterText, "    standing: live\n", "    standing: live\n"+soak+"    freezes: [{name: thaw, weekly: \"sun 00:00 to sat 23:59\"}]\n", 1))
+	w.adopt(
+		strings.Replace(
+			charterText,
+			"    standing: live\n",
+			"    standing: live\n"+soak+"    freezes: [{name: thaw, weekly: \"sun 00:00 to sat 23:59\"}]\n",
+			1,
+		),
+	)
 	w.until(wait, "it was judged anew", func() bool { return strings.Contains(w.ok("trail"), "promotion judged anew") })
 	if p := w.promotion(1); p.State != "waiting" || len(p.Plan.Gates) != 2 || p.Plan.Charter != 3 ||
 		p.Plan.Places[0].Tags[1].From != second.Index.Digest.String() {
@@ -133,7 +141,8 @@ func TestAFreezeBegins(t *testing.T) {
 	if w.mountainShows("live/snowpack-model", "live") || w.mountainShows("live/snowpack-model", "2.14.0") {
 		t.Error("a tag was pointed in a freeze")
 	}
-	if g := w.promotion(1).Plan.Gates; len(g) != 1 || g[0].Comes != "time" || !strings.Contains(g[0].Seen, "the freeze thaw holds until") {
+	if g := w.promotion(1).Plan.Gates; len(g) != 1 || g[0].Comes != "time" ||
+		!strings.Contains(g[0].Seen, "the freeze thaw holds until") {
 		t.Errorf("it waits for %+v", g)
 	}
 	w.adopt(charterText)

@@ -45,7 +45,7 @@ func (f *flow) begin() { f.once.Do(func() { close(f.begun) }) }
 func (f *flow) tap(ctx context.Context, r *Reader) *tap {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.head > int64(len(f.ring)) || f.err != nil || f.ctx.Err() != nil {
+	if f.head >= int64(len(f.ring)) || f.err != nil || f.ctx.Err() != nil { // with a full ring the first bytes may be written over now
 		return nil
 	}
 	t := &tap{f: f, r: r, ctx: ctx}
@@ -66,6 +66,7 @@ func (f *flow) run() {
 	select {
 	case <-f.begun:
 	case <-wait.C:
+		f.src.late(f.blob.Digest)
 	case <-f.ctx.Done():
 	}
 	err := f.fill()

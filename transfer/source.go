@@ -84,6 +84,15 @@ func (s *Source) arrive(r *Reader, d digest.Digest) {
 	}
 }
 
+// late takes note of those who kept others waiting for a blob: they are not waited for again.
+func (s *Source) late(d digest.Digest) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for r := range s.wanted[d] {
+		r.slow.Store(true)
+	}
+}
+
 // more reports whether others will want a blob that are worth waiting for. The lock is held.
 func (s *Source) more(d digest.Digest) bool {
 	for r := range s.wanted[d] {

@@ -27,7 +27,11 @@ func (c *Charter) checkGates(name string, at locator) error {
 		return mistake(at.find("environments", name), fmt.Sprintf("more than %d gates or freezes", maxGates), "say it with fewer")
 	}
 	if d, err := time.ParseDuration(env.Waiting); env.Waiting != "" && (err != nil || d < time.Minute || d > 90*24*time.Hour) {
-		return mistake(at.find("environments", name, "waits"), "waits: "+image.Printable(env.Waiting), "write a duration from 1m to 2160h, e.g. 48h")
+		return mistake(
+			at.find("environments", name, "waits"),
+			"waits: "+image.Printable(env.Waiting),
+			"write a duration from 1m to 2160h, e.g. 48h",
+		)
 	}
 	seen := map[string]bool{}
 	for i, g := range env.Gates {
@@ -41,11 +45,19 @@ func (c *Charter) checkGates(name string, at locator) error {
 		}
 		seen[compiled.Name()] = true
 		if _, ok := c.Environments[g.BeenIn]; g.BeenIn != "" && (!ok || g.BeenIn == name) {
-			return mistake(where, fmt.Sprintf("gate %d: been-in %s", i+1, image.Printable(g.BeenIn)), "name another environment: "+names(c.Environments))
+			return mistake(
+				where,
+				fmt.Sprintf("gate %d: been-in %s", i+1, image.Printable(g.BeenIn)),
+				"name another environment: "+names(c.Environments),
+			)
 		}
 		if soak := compiled.Lasts(); soak > env.Waits() {
-			return mistake(where, fmt.Sprintf("gate %d: a promotion to %s waits for %s, and is over before it has been in %s for %s", i+1, name,
-				env.Waits(), g.BeenIn, g.For), "let it wait longer: waits: "+g.For)
+			return mistake(
+				where,
+				fmt.Sprintf("gate %d: a promotion to %s waits for %s, and is over before it has been in %s for %s", i+1, name,
+					env.Waits(), g.BeenIn, g.For),
+				"let it wait longer: waits: "+g.For,
+			)
 		}
 		env.conditions.Gates = append(env.conditions.Gates, compiled)
 	}

@@ -145,7 +145,9 @@ func Compile(g Gate) (Compiled, error) {
 		return Compiled{}, fmt.Errorf("a gate with two conditions, %s and %s: write two gates", found[0].key, found[1].key)
 	}
 	c := Compiled{gate: g, kind: found[0]}
-	for _, only := range []struct{ key, value, of string }{{"for", g.For, "been-in"}, {"within", g.Within, "evidence"}, {"refusal", g.Refusal, "holds"}} {
+	for _, only := range []struct{ key, value, of string }{
+		{"for", g.For, "been-in"}, {"within", g.Within, "evidence"}, {"refusal", g.Refusal, "holds"},
+	} {
 		if only.value != "" && c.kind.key != only.of {
 			return c, fmt.Errorf("%s belongs to a gate with %s", only.key, only.of)
 		}

@@ -198,7 +198,10 @@ func TestFreezes(t *testing.T) {
 func BenchmarkJudge(b *testing.B) {
 	f := known()
 	for i := range 500 {
-		f.Evidence = append(f.Evidence, Evidence{Claim: fmt.Sprintf("survey-%d", i%50), Passed: true, By: "Tormod", At: noon.Add(-time.Duration(i) * time.Minute)})
+		f.Evidence = append(
+			f.Evidence,
+			Evidence{Claim: fmt.Sprintf("survey-%d", i%50), Passed: true, By: "Tormod", At: noon.Add(-time.Duration(i) * time.Minute)},
+		)
 	}
 	var gates []Compiled
 	for i := range 20 {
