@@ -22,6 +22,9 @@ type (
 		Before string `query:"before" json:"-" description:"the next of the page before"`
 		Limit  int    `query:"limit"  json:"-" description:"1 to 200; 50 if not given"`
 	}
+	charterQuery struct {
+		Version int64 `query:"version" json:"-" minimum:"1" description:"left out: the one in force"`
+	}
 	promotionsQuery struct {
 		PageQuery
 		Component   string `query:"component"   json:"-"`
@@ -149,7 +152,7 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/destinations", service.Read, "destinations", "Repositories that may be written to", destinations),
 		call(http.MethodPost, "/api/v1/destinations", service.Keep, "declare", "Declare a repository that may be written to", declare),
 		call(http.MethodDelete, "/api/v1/destinations", service.Keep, "undeclare", "End what was declared by hand", undeclare),
-		call(http.MethodGet, "/api/v1/charter", service.Read, "charter", "The charter in force", charterNow),
+		call(http.MethodGet, "/api/v1/charter", service.Read, "charter", "The charter in force, or an earlier version", charterNow),
 		call(http.MethodPost, "/api/v1/charter", service.Keep, "adoptCharter", "Adopt a charter", adoptCharter),
 		call(http.MethodGet, "/api/v1/tokens", service.Keep, "tokens", "Tokens, newest first", tokens),
 		call(http.MethodPost, "/api/v1/tokens", service.Keep, "issueToken", "Issue a token", issueToken),
@@ -254,14 +257,14 @@ func whoami(_ context.Context, _ *API, by service.Actor, _ none) (wire.Actor, er
 	return viewActor(by), nil
 }
 
-func charterNow(ctx context.Context, a *API, by service.Actor, _ none) (wire.Charter, error) {
-	c, err := a.service.Charter(ctx, by)
+func charterNow(ctx context.Context, a *API, by service.Actor, in charterQuery) (wire.Charter, error) {
+	c, err := a.service.Charter(ctx, by, in.Version)
 	return wire.Charter{Version: c.Version, Document: c.Document, Adopted: c.AdoptedAt.UTC()}, err
 }
 
 func adoptCharter(ctx context.Context, a *API, by service.Actor, in wire.CharterDocument) (wire.CharterVersion, error) {
-	v, err := a.service.Adopt(ctx, by, in.Document)
-	return wire.CharterVersion{Version: v}, err
+	v, changes, err := a.service.Adopt(ctx, by, in.Document)
+	return wire.CharterVersion{Version: v, Changes: each(changes, image.Printable)}, err
 }
 
 func tokens(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.Tokens, error) {

@@ -68,21 +68,33 @@ func (a *App) charter() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(&out, func() { fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version) })
-			},
-		},
-		&cobra.Command{
-			Use: "show", Short: "Show the charter in force", Args: args(0, "charter show"),
-			RunE: func(cmd *cobra.Command, _ []string) error {
-				out, err := a.client().Charter(cmd.Context())
-				if err != nil {
-					return err
-				}
 				return a.print(&out, func() {
-					fmt.Fprintf(a.Out, "# charter %d, adopted %s UTC\n%s", out.Version, clock(out.Adopted), out.Document)
+					for _, c := range out.Changes {
+						fmt.Fprintln(a.Out, c)
+					}
+					fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version)
 				})
 			},
-		})
+		},
+		a.charterShow())
+	return cmd
+}
+
+func (a *App) charterShow() *cobra.Command {
+	var version int64
+	cmd := &cobra.Command{
+		Use: "show", Short: "Show the charter in force, or an earlier version", Args: args(0, "charter show"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out, err := a.client().Charter(cmd.Context(), version)
+			if err != nil {
+				return err
+			}
+			return a.print(&out, func() {
+				fmt.Fprintf(a.Out, "# charter %d, adopted %s UTC\n%s", out.Version, clock(out.Adopted), out.Document)
+			})
+		},
+	}
+	cmd.Flags().Int64Var(&version, "version", 0, "this version; 0 is the one in force")
 	return cmd
 }
 

@@ -187,9 +187,13 @@ func (c *Client) Whoami(ctx context.Context) (wire.Actor, error) {
 	return get[wire.Actor](ctx, c, "/api/v1/whoami", nil)
 }
 
-// Charter gives the charter in force.
-func (c *Client) Charter(ctx context.Context) (wire.Charter, error) {
-	return get[wire.Charter](ctx, c, "/api/v1/charter", nil)
+// Charter gives a version of the charter; 0 is the one in force.
+func (c *Client) Charter(ctx context.Context, version int64) (wire.Charter, error) {
+	q := url.Values{}
+	if version > 0 {
+		q.Set("version", itoa(version))
+	}
+	return get[wire.Charter](ctx, c, "/api/v1/charter", q)
 }
 
 // Adopt adopts a charter.

@@ -146,6 +146,11 @@ func (q Queries) CurrentCharter(ctx context.Context) (Charter, bool, error) {
 	return first[Charter](q.g.WithContext(ctx).Table("charters").Order("version DESC"))
 }
 
+// CharterVersion finds a version.
+func (q Queries) CharterVersion(ctx context.Context, version int64) (Charter, bool, error) {
+	return first[Charter](q.g.WithContext(ctx).Table("charters").Where("version = ?", version))
+}
+
 // AddCharter keeps a new version and gives its number.
 func (t Tx) AddCharter(ctx context.Context, c Charter) (Charter, error) {
 	err := t.g.WithContext(ctx).

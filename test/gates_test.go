@@ -2,6 +2,7 @@ package test
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -147,4 +148,29 @@ func TestAFreezeBegins(t *testing.T) {
 	}
 	w.adopt(charterText)
 	w.until(wait, "it has gone on", func() bool { return w.promotion(1).State == "verified" })
+}
+
+// TestVersionsOfTheCharter: what a new one changes is said in words and stands on the trail; an earlier one is shown whole.
+func TestVersionsOfTheCharter(t *testing.T) {
+	t.Parallel()
+	w := gated(t, "    gates: [{branch: main}]\n")
+	out, err := w.client().Adopt(t.Context(), strings.Replace(charterText, "[bench, live]", "[live]", 1))
+	must(t, err)
+	want := []string{"environment live: gates: without was built from main", "route mountain: live in place of bench → live"}
+	if out.Version != 3 || !slices.Equal(out.Changes, want) {
+		t.Errorf("%+v", out)
+	}
+	if again, err := w.client().Adopt(t.Context(), strings.Replace(charterText, "[bench, live]", "[live]", 1)); err != nil ||
+		again.Version != 3 || len(again.Changes) != 0 {
+		t.Errorf("adopted again: %+v, %v", again, err)
+	}
+	if w.count("SELECT count(*) FROM trail_entries WHERE convert_from(bytes, 'UTF8') LIKE '%gates: without%'") != 1 {
+		t.Error("the trail does not say what changed")
+	}
+	if shown := w.ok("charter", "show", "--version", "2"); !strings.Contains(shown, "# charter 2") || !strings.Contains(shown, "branch: main") {
+		t.Errorf("version 2:\n%s", shown)
+	}
+	if r := w.run("charter", "show", "--version", "9"); r.code != 1 || !strings.Contains(r.err, "no such version") {
+		t.Errorf("a version that there is not: %d\n%s", r.code, r.err)
+	}
 }

@@ -79,7 +79,8 @@ type Charter struct {
 
 // CharterVersion names the version now in force.
 type CharterVersion struct {
-	Version int64 `json:"version"`
+	Changes []string `json:"changes" description:"against the version before, in words; none where it was in force already"`
+	Version int64    `json:"version"`
 }
 
 // NewPoint asks for tags to be pointed at an image.

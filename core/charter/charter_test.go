@@ -155,3 +155,41 @@ func TestANewCharter(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestDifference: each change is told in a line, and what only looks different is none.
+func TestDifference(t *testing.T) {
+	base := strings.Replace(good, "standing: live", "standing: live\n    gates: [{branch: main}]", 1)
+	for _, tt := range []struct{ name, old, new, want string }{
+		{"nothing", "", "", ""},
+		{"a comment", "routes:", "# to the mountains\nroutes:", ""},
+		{"the way", "[bench, live]", "[bench]", "route mountain: bench in place of bench → live"},
+		{"platforms", "platforms: [linux/amd64]", "platforms: [linux/arm64]",
+			"component map-tiles: required platforms: with linux/arm64, without linux/amd64"},
+		{"a gate", "[{branch: main}]", "[{branch: main}, {name: light, holds: image.size < 3, refusal: no}]",
+			"environment live: gates: with light (image.size < 3)"},
+		{"a gate's word", "{branch: main}", "{branch: release/*}",
+			"environment live: gates: with was built from release/*, without was built from main"},
+		{"a freeze", "    gates:", "    freezes: [{name: weekend, weekly: fri 15:00 to mon 07:00}]\n    gates:",
+			"environment live: freezes: with weekend (fri 15:00 to mon 07:00 UTC)"},
+		{"a wait", "    gates:", "    waits: 48h\n    gates:", "environment live: waits for gates: 48h0m0s in place of 24h0m0s"},
+		{"a new component", "routes:", "XX", "component slope-sensor is new"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			text := strings.Replace(base, tt.old, tt.new, 1)
+			if tt.new == "XX" {
+				text = strings.Replace(base, "components:\n", "components:\n  slope-sensor: {platforms: [linux/arm64], route: mountain}\n", 1)
+			}
+			old, err := Parse([]byte(base))
+			if err != nil {
+				t.Fatal(err)
+			}
+			now, err := Parse([]byte(text))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := strings.Join(Difference(old, now), "\n"); got != tt.want {
+				t.Errorf("got %q, want %q", got, tt.want)
+			}
+		})
+	}
+}

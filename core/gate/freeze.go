@@ -70,6 +70,14 @@ func ReadFreeze(f Freeze) (Calendar, error) {
 	return c, nil
 }
 
+// Words is when the freeze holds, in words.
+func (c Calendar) Words() string {
+	if c.Weekly != "" {
+		return c.Weekly + " " + c.zone.String()
+	}
+	return c.From + " to " + c.To + " " + c.zone.String()
+}
+
 func readDay(s string, zone *time.Location) (time.Time, error) {
 	for _, shape := range []string{"2006-01-02T15:04", time.DateOnly} {
 		if t, err := time.ParseInLocation(shape, s, zone); err == nil {
