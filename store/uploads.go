@@ -17,13 +17,13 @@ type Upload struct {
 	Marks      json.RawMessage // of its source
 }
 
-// HoldBlob gives a work the right to send a blob to a repository, with what an earlier holder left of it; false while another work
-// that is under way has it. The right lasts as long as the work's lease.
+// HoldBlob gives a work the right to send a blob to a repository, with what an earlier holder left of it; false while a work that is
+// under way has it, be it the same: two parts of one build may share a layer. The right lasts as long as the work's lease.
 func (q Queries) HoldBlob(ctx context.Context, at Spot, d digest.Digest, l Lease) (Upload, bool, error) {
 	return first[Upload](q.g.WithContext(ctx).Raw(`
 		INSERT INTO uploads AS u (registry_id, repository, digest, work_id, fence) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (registry_id, repository, digest) DO UPDATE SET work_id = excluded.work_id, fence = excluded.fence
-		WHERE u.work_id IS NULL OR u.work_id = excluded.work_id OR NOT EXISTS (
+		WHERE u.work_id IS NULL OR u.work_id = excluded.work_id AND u.fence <> excluded.fence OR NOT EXISTS (
 			SELECT 1 FROM works w WHERE w.id = u.work_id AND w.fence = u.fence AND NOT w.ended AND NOT `+free+`)
 		RETURNING registry_id, repository, digest, location, marks`, at.RegistryID, at.Repository, d.String(), l.Work, l.Fence))
 }
