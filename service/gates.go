@@ -226,8 +226,8 @@ func (s *Service) judgeAgain(ctx context.Context, sh *shift, w *store.PromotionW
 		return false, err
 	}
 	old := w.Promotion.Plan
-	changed := whatChanged(old, d.plan)
-	w.Promotion.Plan = keptCopies(old, d.plan)
+	changed := plan.Changed(old, d.plan)
+	w.Promotion.Plan = plan.KeepCopies(old, d.plan)
 	w.Promotion.Plan.Gates, w.Promotion.Plan.Expires = j.results, old.Expires
 	now, err := s.db.Now(ctx)
 	if err != nil {
@@ -288,55 +288,6 @@ func (s *Service) wakeWaiting(ctx context.Context, tx store.Tx, about store.Wait
 		err = errors.Join(err, s.queue.Insert(ctx, tx.PGX, PromotionJob{w}))
 	}
 	return err
-}
-
-// whatChanged says in words what of a plan is another than before: what an approval would be bound to.
-func whatChanged(old, now plan.Promotion) string {
-	var out []string
-	if old.Charter != now.Charter {
-		out = append(out, fmt.Sprintf("charter %d in place of %d", now.Charter, old.Charter))
-	}
-	if !slices.EqualFunc(old.Places, now.Places, func(a, b plan.Place) bool { return a.Repository == b.Repository }) {
-		out = append(out, "other places")
-	}
-	for _, p := range now.Places {
-		was, ok := find(old.Places, func(o plan.Place) bool { return o.Repository == p.Repository })
-		if !ok {
-			continue
-		}
-		for _, t := range p.Tags {
-			o, had := find(was.Tags, func(o plan.TagChange) bool { return o.Tag == t.Tag })
-			switch {
-			case !had:
-				out = append(out, p.Repository+":"+t.Tag+" is pointed, too")
-			case o.From != t.From:
-				out = append(out, fmt.Sprintf("%s:%s means %s in place of %s", p.Repository, t.Tag, orNothing(t.From), orNothing(o.From)))
-			}
-		}
-		for _, t := range was.Tags {
-			if _, has := find(p.Tags, func(n plan.TagChange) bool { return n.Tag == t.Tag }); !has {
-				out = append(out, p.Repository+":"+t.Tag+" is not pointed any more")
-			}
-		}
-	}
-	return strings.Join(out, "; ")
-}
-
-func orNothing(d digest.Digest) string {
-	if d == "" {
-		return "nothing"
-	}
-	return d.String()
-}
-
-// keptCopies is the new plan with what was to be moved by the old one: what has moved since is no news.
-func keptCopies(old, now plan.Promotion) plan.Promotion {
-	for i, p := range now.Places {
-		if was, ok := find(old.Places, func(o plan.Place) bool { return o.Repository == p.Repository }); ok {
-			now.Places[i].Copy = was.Copy
-		}
-	}
-	return now
 }
 
 // expiry is when a promotion that is asked now has waited long enough.
