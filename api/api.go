@@ -27,7 +27,8 @@ import (
 type API struct {
 	service  *service.Service
 	log      *slog.Logger
-	secure   bool // the console is reached over TLS
+	public   string // scheme and host that people reach it by
+	secure   bool   // that is over TLS
 	gather   prometheus.Gatherer
 	answered *prometheus.HistogramVec
 	closing  <-chan struct{}
@@ -50,7 +51,7 @@ func New(o Options) (http.Handler, error) {
 	if err != nil || public.Host == "" {
 		return nil, fmt.Errorf("api: the public URL %q is not scheme and host", o.PublicURL)
 	}
-	a := &API{service: o.Service, log: o.Log, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
+	a := &API{service: o.Service, log: o.Log, public: public.Scheme + "://" + public.Host, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
 	a.answered = prometheus.NewHistogramVec(
 		prometheus.HistogramOpts{Name: "dovrak_http_request_seconds", Help: "Time to answer a request.",
 			Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}},

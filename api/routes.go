@@ -29,6 +29,7 @@ type (
 		PageQuery
 		Component   string `query:"component"   json:"-"`
 		Environment string `query:"environment" json:"-"`
+		WaitsFor    string `query:"waits-for"   json:"-" enum:"me" description:"those alone that the one who asks is to agree to; all of them, on one page"`
 	}
 	numbered struct {
 		Number int64 `path:"number" param:"number" json:"-" required:"true"`
@@ -106,24 +107,12 @@ func cut[T any](items []T, limit int, number func(T) int64) ([]T, string) {
 }
 
 // allRoutes is every route there is, with the permission that it needs.
-func allRoutes() []route { return append(routes(), buildRoutes()...) }
+func allRoutes() []route { return slices.Concat(routes(), buildRoutes(), peopleRoutes()) }
 
 func routes() []route {
 	return []route{
 		open(http.MethodGet, "/healthz", "health", "Whether the process lives", health),
 		open(http.MethodGet, "/readyz", "ready", "Whether it can do its work", ready),
-		{
-			method:  http.MethodPost,
-			path:    "/api/v1/session",
-			open:    true,
-			id:      "signIn",
-			summary: "Trade a token for a session of the console",
-			in:      wire.SignIn{},
-			out:     wire.Actor{},
-			handle:  (*API).signIn,
-		},
-		{method: http.MethodDelete, path: "/api/v1/session", needs: service.Read, id: "signOut", summary: "End the console's session",
-			in: none{}, out: wire.Health{}, handle: (*API).signOut},
 		call(http.MethodGet, "/api/v1/whoami", service.Read, "whoami", "Who is signed in", whoami).or(service.Report),
 
 		call(http.MethodGet, "/api/v1/registries", service.Read, "registries", "The connected registries", registries),
@@ -381,12 +370,32 @@ func stopPromotion(ctx context.Context, a *API, by service.Actor, in onNumber) (
 	return viewPromotion(w), err
 }
 
+// chosen reads which image a promotion is of.
+func chosen(in wire.Chosen) (service.NewPromotion, error) {
+	n := service.NewPromotion{From: in.From, Version: in.Version, Build: in.Build}
+	if in.Image == "" {
+		return n, nil
+	}
+	d, err := image.ParseDigest(in.Image)
+	n.Image = d
+	return n, err
+}
+
 func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {
-	p, version, err := a.service.PlanPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Referrers: in.Referrers})
+	n, err := chosen(in.Chosen)
+	if err != nil {
+		return wire.Plan{}, err
+	}
+	n.Component, n.To, n.Referrers, n.Emergency = in.Component, in.To, in.Referrers, in.Emergency
+	p, version, err := a.service.PlanPromotion(ctx, by, n)
 	return viewPlan(p, version), err
 }
 
 func promotions(ctx context.Context, a *API, by service.Actor, in promotionsQuery) (wire.Promotions, error) {
+	if in.WaitsFor != "" {
+		rows, err := a.service.WaitsFor(ctx, by)
+		return wire.Promotions{Items: each(rows, viewPromotion)}, err
+	}
 	page, err := in.page()
 	if err != nil {
 		return wire.Promotions{}, err
@@ -397,8 +406,12 @@ func promotions(ctx context.Context, a *API, by service.Actor, in promotionsQuer
 }
 
 func askPromotion(ctx context.Context, a *API, by service.Actor, in keyedPromotion) (accepted, error) {
-	w, err := a.service.AskPromotion(ctx, by, service.NewPromotion{Component: in.Component, To: in.To, Because: in.Because,
-		Referrers: in.Referrers, Key: in.Key})
+	n, err := chosen(in.Chosen)
+	if err != nil {
+		return accepted{}, err
+	}
+	n.Component, n.To, n.Because, n.Referrers, n.Emergency, n.Key = in.Component, in.To, in.Because, in.Referrers, in.Emergency, in.Key
+	w, err := a.service.AskPromotion(ctx, by, n)
 	return accepted{"/api/v1/promotions/" + strconv.FormatInt(w.Number, 10), w.Number}, err
 }
 

@@ -20,8 +20,13 @@ func viewActor(a service.Actor) wire.Actor {
 		May:     each(a.May, func(p service.Permission) string { return string(p) }),
 		For:     a.For,
 		Expires: a.Expires,
+
+		Groups: own(a.Groups), PromotesIn: own(a.PromotesIn), ApprovesIn: own(a.ApprovesIn),
 	}
 }
+
+// own is a list that is never null in JSON.
+func own(words []string) []string { return each(words, func(s string) string { return s }) }
 
 func viewToken(t store.ListedToken) wire.Token {
 	return wire.Token{
@@ -159,6 +164,9 @@ func viewPlan(p plan.Promotion, version string) wire.Plan {
 	return wire.Plan{
 		Component:   p.Component,
 		Environment: p.Environment,
+		From:        p.From,
+		Emergency:   p.Emergency,
+		Binding:     p.Binding(),
 		Source:      p.Source,
 		Digest:      p.Digest.String(),
 		Version:     version,
@@ -177,6 +185,7 @@ func viewGate(r gate.Result) wire.Gate {
 		Seen:    image.Printable(r.Seen),
 		Wants:   image.Printable(r.Wants),
 		Comes:   string(r.Comes),
+		Waived:  r.Waived,
 		At:      unlessZero(r.At),
 	}
 }

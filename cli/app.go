@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -38,9 +39,10 @@ type App struct {
 	Env      func(string) string
 
 	server, token, output string
-	colour, terminal      bool // of Out
-	liveErr               bool // Err is a terminal, on which progress is shown in place
-	width                 int  // of Out, in letters
+	colour, terminal      bool          // of Out
+	liveErr               bool          // Err is a terminal, on which progress is shown in place
+	width                 int           // of Out, in letters
+	lines                 *bufio.Reader // of In, where secrets are read from it line by line
 }
 
 // usage marks an error of how a command was called.
@@ -107,6 +109,9 @@ func (a *App) root() *cobra.Command {
 		a.promote(),
 		a.promotions(),
 		a.stop(),
+		a.approve(),
+		a.decline(),
+		a.people(),
 		a.trail(),
 		a.standing(),
 		a.registry(),

@@ -1,13 +1,9 @@
 package cli
 
 import (
-	"bufio"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -15,10 +11,8 @@ import (
 	"dovrak/client"
 	"dovrak/core/charter"
 
-	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 )
 
 func helped(cmd *cobra.Command, _ []string) error { return cmd.Help() }
@@ -199,6 +193,14 @@ func (a *App) whoami() *cobra.Command {
 					clock(out.Expires),
 					strings.Join(out.May, ", ")+forComponents(out.For),
 				)
+				for _, l := range []struct {
+					what  string
+					words []string
+				}{{"in the groups", out.Groups}, {"promotes in", out.PromotesIn}, {"approves in", out.ApprovesIn}} {
+					if len(l.words) > 0 {
+						fmt.Fprintf(a.Out, "%s %s\n", l.what, strings.Join(l.words, ", "))
+					}
+				}
 			})
 		},
 	}
@@ -209,113 +211,4 @@ func forComponents(names []string) string {
 		return ""
 	}
 	return " for " + strings.Join(names, ", ")
-}
-
-// keptSignIn is what signin keeps, in a file of the user's own.
-type keptSignIn struct {
-	Server string `yaml:"server"`
-	Token  string `yaml:"token"`
-}
-
-func (a *App) signInFile() (string, error) {
-	dir := a.Env("XDG_CONFIG_HOME")
-	if dir == "" {
-		home := a.Env("HOME")
-		if home == "" {
-			return "", nil
-		}
-		dir = filepath.Join(home, ".config")
-	}
-	return filepath.Join(dir, "dovrak", "signin.yaml"), nil
-}
-
-func (a *App) kept() (keptSignIn, error) {
-	var k keptSignIn
-	name, err := a.signInFile()
-	if err != nil || name == "" {
-		return k, err
-	}
-	raw, err := os.ReadFile(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return k, nil
-	}
-	if err != nil {
-		return k, err
-	}
-	return k, yaml.UnmarshalWithOptions(raw, &k, yaml.Strict())
-}
-
-func (a *App) signin() *cobra.Command {
-	var pipeline bool
-	cmd := &cobra.Command{
-		Use: "signin", Short: "Keep a token for this user, so that DOVRAK_TOKEN need not be set", Args: args(0, "signin"),
-		Example: "  dovrak signin\n  export DOVRAK_TOKEN=$(dovrak signin --pipeline < id.token)   # in a pipeline: by its own system's token",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if pipeline {
-				return a.signInPipeline(cmd)
-			}
-			token, err := a.askToken()
-			if err != nil {
-				return err
-			}
-			a.token = token
-			who, err := a.client().Whoami(cmd.Context())
-			if err != nil {
-				return err
-			}
-			name, err := a.signInFile()
-			if err != nil {
-				return err
-			}
-			raw, err := yaml.Marshal(keptSignIn{a.server, a.token})
-			if err == nil {
-				err = os.MkdirAll(filepath.Dir(name), 0o700)
-			}
-			if err == nil {
-				err = os.WriteFile(name, raw, 0o600)
-			}
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.Out, "signed in to %s as %s\n", a.server, a.bold(who.Name))
-			return nil
-		},
-	}
-	cmd.Flags().
-		BoolVar(&pipeline, "pipeline", false, "trade the OpenID Connect token on standard input for one that counts for an hour, and print it")
-	return cmd
-}
-
-// maxIDToken bounds a pipeline's token, in bytes.
-const maxIDToken = 16 << 10
-
-// signInPipeline prints the token alone, to be taken into a variable; what else is to be said goes beside it.
-func (a *App) signInPipeline(cmd *cobra.Command) error {
-	raw, err := readAtMost(a.In, maxIDToken)
-	if err != nil {
-		return err
-	}
-	s, err := a.client().SignInPipeline(cmd.Context(), strings.TrimSpace(string(raw)))
-	if err != nil {
-		return err
-	}
-	return a.print(&s, func() {
-		fmt.Fprintf(a.Err, "signed in as %s, for %s, until %s UTC\n", s.Name, strings.Join(s.Components, ", "), clock(s.Expires))
-		fmt.Fprintln(a.Out, s.Token)
-	})
-}
-
-// askToken reads a token, unseen on a terminal.
-func (a *App) askToken() (string, error) {
-	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(a.Err, "token: ")
-		raw, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(a.Err)
-		return strings.TrimSpace(string(raw)), err
-	}
-	line, err := bufio.NewReader(io.LimitReader(a.In, 4096)).ReadString('\n')
-	if err == io.EOF {
-		err = nil
-	}
-	return strings.TrimSpace(line), err
 }

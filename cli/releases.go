@@ -15,22 +15,25 @@ import (
 )
 
 func (a *App) promote() *cobra.Command {
-	var to, because, referrers string
+	var n wire.NewPromotion
 	var planOnly, detach bool
 	cmd := &cobra.Command{
-		Use:     "promote COMPONENT --to ENVIRONMENT",
-		Short:   "Move what stands in the environment before to the next: content first, tags last, verified",
-		Example: `  dovrak promote snowpack-model --to live --because "avalanche danger 3, new snow layer"`,
-		Args:    args(1, `promote COMPONENT --to ENVIRONMENT --because "why"`),
+		Use:   "promote COMPONENT --to ENVIRONMENT",
+		Short: "Move what stands in the environment before to the next: content first, tags last, verified",
+		Example: `  dovrak promote snowpack-model --to live --because "avalanche danger 3, new snow layer"
+  dovrak promote snowpack-model --to trial --version 2.14.0 --plan
+  dovrak promote alert-relay --to live --emergency --because "sirens are silent in the lower valley"`,
+		Args: args(1, `promote COMPONENT --to ENVIRONMENT --because "why"`),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if to == "" {
+			if n.Component = args[0]; n.To == "" {
 				return usage{errors.New("where to? say --to ENVIRONMENT")}
 			}
-			if because == "" && !planOnly {
+			if n.Because == "" && !planOnly {
 				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
 			}
 			c := a.client()
-			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: args[0], To: to, Referrers: referrers})
+			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: n.Component, To: n.To, Referrers: n.Referrers,
+				Emergency: n.Emergency, Chosen: n.Chosen})
 			if err != nil {
 				return err
 			}
@@ -40,21 +43,27 @@ func (a *App) promote() *cobra.Command {
 			if a.output == "table" {
 				a.drawPlan(plan, false)
 			}
-			n, err := c.Promote(cmd.Context(), wire.NewPromotion{Component: args[0], To: to, Because: because, Referrers: referrers})
+			n.Chosen = wire.Chosen{From: plan.From, Image: plan.Digest} // the image that the plan was shown of
+			no, err := c.Promote(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
 			if detach {
-				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", n) })
+				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", no) })
 			}
-			return a.followPromotion(cmd, c, n, false)
+			return a.followPromotion(cmd, c, no, false)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the environment (required)")
-	cmd.Flags().StringVar(&because, "because", "", "the reason, for the trail (required)")
+	cmd.Flags().StringVar(&n.To, "to", "", "the environment (required)")
+	cmd.Flags().StringVar(&n.Because, "because", "", "the reason, for the trail (required)")
+	cmd.Flags().StringVar(&n.From, "from", "", "the environment that it comes from, where the charter lets one be skipped (default: the one before)")
+	cmd.Flags().StringVar(&n.Version, "version", "", "this version in place of what stands there")
+	cmd.Flags().Int64Var(&n.Build, "build", 0, "this build, by its pipeline's number")
+	cmd.Flags().StringVar(&n.Image, "image", "", "this digest")
+	cmd.Flags().BoolVar(&n.Emergency, "emergency", false, "freezes do not hold, and others must agree; the trail is marked")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
 	cmd.Flags().
-		StringVar(&referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
+		StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
 	return cmd
 }
@@ -105,7 +114,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 }
 
 func (a *App) drawPlan(p wire.Plan, whole bool) {
-	fmt.Fprintf(a.Out, "%s %s to %s\n", a.bold(p.Component), p.Version, a.bold(p.Environment))
+	fmt.Fprintf(a.Out, "%s %s to %s%s\n", a.bold(p.Component), p.Version, a.bold(p.Environment), a.emergency(p))
 	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
 	t := a.ledger("place", "moves", "", "present", "", "took a push")
 	right(t, 2, 3, 4, 5, 6)
@@ -151,6 +160,8 @@ func (a *App) drawGates(gates []wire.Gate, all bool) {
 		verdict := g.Verdict
 		switch {
 		case g.Verdict == "holds":
+		case g.Waived:
+			verdict = a.ember("waived")
 		case g.Comes != "":
 			verdict = a.amber("waits")
 		default:
@@ -169,7 +180,7 @@ func (a *App) drawWaiting(w wire.Promotion) {
 	}
 	fmt.Fprintln(a.Out)
 	for _, g := range w.Plan.Gates {
-		if g.Verdict != "holds" {
+		if g.Verdict != "holds" && !g.Waived {
 			fmt.Fprintf(a.Out, "  %s: %s\n", a.bold(g.Gate), g.Wants)
 		}
 	}
@@ -202,10 +213,11 @@ func pieces(n int) string {
 
 func (a *App) promotions() *cobra.Command {
 	var page client.Page
+	var mine bool
 	cmd := &cobra.Command{
 		Use: "promotions", Short: "List promotions, newest first", Args: args(0, "promotions"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			out, err := a.client().Promotions(cmd.Context(), page)
+			out, err := a.client().Promotions(cmd.Context(), page, mine)
 			if err != nil {
 				return err
 			}
@@ -231,7 +243,8 @@ func (a *App) promotions() *cobra.Command {
 			})
 		},
 	}
-	cmd.AddCommand(&cobra.Command{
+	cmd.Flags().BoolVar(&mine, "waits-for-me", false, "those alone that you are to agree to")
+	cmd.AddCommand(a.promotionsShow(), &cobra.Command{
 		Use: "watch NUMBER", Short: "Show a promotion until it has ended, and end as it did", Args: args(1, "promotions watch NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := numberOf(args[0], "promotion")

@@ -288,9 +288,13 @@ func (c *Client) Promote(ctx context.Context, n wire.NewPromotion) (int64, error
 	return start(ctx, c, "/api/v1/promotions", n)
 }
 
-// Promotions lists promotions.
-func (c *Client) Promotions(ctx context.Context, p Page) (wire.Promotions, error) {
-	return get[wire.Promotions](ctx, c, "/api/v1/promotions", p.query())
+// Promotions lists promotions; with mine, those alone that wait for the one who asks to agree.
+func (c *Client) Promotions(ctx context.Context, p Page, mine bool) (wire.Promotions, error) {
+	q := p.query()
+	if mine {
+		q.Set("waits-for", "me")
+	}
+	return get[wire.Promotions](ctx, c, "/api/v1/promotions", q)
 }
 
 // PromotionNumbered gives one promotion.

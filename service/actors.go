@@ -1,20 +1,14 @@
 package service
 
 import (
-	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"errors"
-	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"dovrak/core/charter"
 	"dovrak/core/image"
 	"dovrak/core/problem"
-	"dovrak/core/trail"
 	"dovrak/store"
 
 	"github.com/google/uuid"
@@ -29,22 +23,27 @@ const (
 	Report  Permission = "report"  // report builds and evidence, for all components or for some
 	Point   Permission = "point"   // point tags
 	Copy    Permission = "copy"    // copy images
-	Promote Permission = "promote" // ask for promotions
-	Keep    Permission = "keep"    // registries, charter, tokens
+	Promote Permission = "promote" // ask for promotions; where an environment names groups, theirs alone
+	Keep    Permission = "keep"    // registries, charter, people, tokens
+	Approve Permission = "approve" // agree to promotions: people of the groups that an environment names, and no token
 )
 
-// Permissions lists them all.
+// Permissions lists those that a token may be given.
 var Permissions = []Permission{Read, Report, Point, Copy, Promote, Keep}
 
-// Actor is who acts, with what they may.
+// Actor is who acts, with what they may at this moment.
 type Actor struct {
 	ID      uuid.UUID
 	Kind    string
 	Name    string
 	May     []Permission
 	For     []string // the components that Report is for; none is all
+	Groups  []string // by the charter in force
+	Own     bool     // they signed in by an account of their own
 	TokenID uuid.UUID
 	Expires time.Time
+
+	PromotesIn, ApprovesIn []string // environments that name one of the groups
 }
 
 // reportsFor is nil if the actor may report for a component.
@@ -78,9 +77,45 @@ func (a Actor) Require(p Permission) error {
 	if slices.Contains(a.May, p) {
 		return nil
 	}
+	remedy := "have someone with the permission keep issue a token with --may " + string(p)
+	if p == Approve {
+		remedy = "sign in by an account of your own; the charter says whose groups approve, under approvals of each environment"
+	}
 	return &problem.Problem{Kind: problem.NotPermitted, Title: "You do not have the permission for this", Asked: "as " + a.Name,
-		Seen: "the permissions " + list(a.May), Rule: "permission " + string(p),
-		Remedy: "have someone with the permission keep issue a token with --may " + string(p)}
+		Seen: "the permissions " + list(a.May), Rule: "permission " + string(p), Remedy: remedy}
+}
+
+// promotesTo is nil if the actor may promote to an environment: where it names groups, theirs alone.
+func (a Actor) promotesTo(name string, env charter.Environment) error {
+	if err := a.Require(Promote); err != nil {
+		return err
+	}
+	if len(env.Promote) == 0 || slices.Contains(a.PromotesIn, name) {
+		return nil
+	}
+	return &problem.Problem{Kind: problem.NotPermitted, Title: "You may not promote to this environment", Asked: name + " as " + a.Name,
+		Seen: "the groups " + orNone(a.Groups), Rule: "promote of " + name + ": " + strings.Join(env.Promote, ", "),
+		Remedy: "have someone of these groups ask"}
+}
+
+// approvesFor is nil if the actor may say something of a promotion that must be agreed to by some of these groups.
+func (a Actor) approvesFor(environment string, groups []string) error {
+	if err := a.Require(Approve); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(a.Groups, func(g string) bool { return slices.Contains(groups, g) }) {
+		return nil
+	}
+	return &problem.Problem{Kind: problem.NotPermitted, Title: "You may not approve this", Asked: environment + " as " + a.Name,
+		Seen: "the groups " + orNone(a.Groups), Rule: "approvals of " + environment + ": " + orNone(groups),
+		Remedy: "have someone of these groups look at it"}
+}
+
+func orNone(words []string) string {
+	if len(words) == 0 {
+		return "(none)"
+	}
+	return strings.Join(words, ", ")
 }
 
 func list(ps []Permission) string {
@@ -94,33 +129,13 @@ func list(ps []Permission) string {
 	return strings.Join(out, ", ")
 }
 
-// tokenPrefix makes a token known for what it is wherever it turns up.
-const tokenPrefix = "dovrak_"
-
-// Lives of tokens.
-const (
-	MaxTokenLife = 366 * 24 * time.Hour
-	SessionLife  = 12 * time.Hour
-)
-
-func newToken() (string, []byte) {
-	secret := tokenPrefix + strings.ToLower(rand.Text())
-	return secret, hashToken(secret)
-}
-
-// hashToken needs no salt and no slowness: a token has 130 random bits.
-func hashToken(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
-
-// SignedIn finds who bears a token. The problem is the same for a token that never was and for one that ended, but
-// for its text.
+// SignedIn finds who bears a token, with what the charter of this moment lets them do. The problem is the same for a token that never
+// was and for one that ended, but for its text.
 func (s *Service) SignedIn(ctx context.Context, secret string) (Actor, error) {
 	p := &problem.Problem{
 		Kind:   problem.NotSignedIn,
 		Title:  "You are not signed in",
-		Remedy: "use a token that counts: in DOVRAK_TOKEN, by dovrak signin, or on the console’s sign-in page",
+		Remedy: "sign in: dovrak signin, or on the console’s sign-in page; or use a token that counts, in DOVRAK_TOKEN",
 	}
 	if secret == "" {
 		p.Seen = "no token"
@@ -130,17 +145,75 @@ func (s *Service) SignedIn(ctx context.Context, secret string) (Actor, error) {
 	if err != nil {
 		return Actor{}, err
 	}
-	if !ok {
+	switch {
+	case !ok:
 		p.Seen = "a token that this service did not issue"
 		return Actor{}, p
-	}
-	if !k.Live {
+	case !k.Live:
 		p.Seen = "a token that expired or was revoked"
 		return Actor{}, p
+	case k.Withdrawn:
+		p.Seen, p.Remedy = "all rights of "+k.Actor.Name+" were withdrawn", "have someone with the permission keep give them back"
+		return Actor{}, p
 	}
-	a := Actor{ID: k.Actor.ID, Kind: k.Actor.Kind, Name: k.Actor.Name, TokenID: k.TokenID, Expires: k.ExpiresAt}
+	return s.entitled(ctx, k)
+}
+
+// entitled gives an actor what they may: by themselves, and by the groups that the charter in force puts them in. Somebody else's token
+// in a person's name puts nobody in a group.
+func (s *Service) entitled(ctx context.Context, k store.Known) (Actor, error) {
+	a := Actor{ID: k.Actor.ID, Kind: k.Actor.Kind, Name: k.Actor.Name, Own: k.Own, TokenID: k.TokenID, Expires: k.ExpiresAt}
 	a.May, a.For = held(k.Permissions)
+	if !k.Own && k.Actor.Kind == "person" {
+		return a, nil
+	}
+	law, err := s.lawIfAny(ctx)
+	if err != nil {
+		return a, err
+	}
+	a.join(law.Charter, groupsIn(law.Charter, k.Actor, k.Accounts))
 	return a, nil
+}
+
+// groupsIn are the groups of someone with these accounts. Accounts of an issuer that the charter does not name say nothing.
+func groupsIn(c *charter.Charter, who store.Actor, accounts []store.Account) []string {
+	m := charter.Member{}
+	if who.Kind != "person" {
+		m.Name = who.Name
+	}
+	for _, acc := range accounts {
+		if acc.Issuer == "" {
+			m.Name = acc.Subject // which Dovrak itself has given, and no issuer
+		}
+		if c.People != nil && acc.Issuer == c.People.Issuer {
+			m.Claims = append(m.Claims, acc.Claims...)
+		}
+	}
+	return c.GroupsOf(m)
+}
+
+// join gives an actor what groups may.
+func (a *Actor) join(c *charter.Charter, groups []string) {
+	a.Groups = groups
+	a.PromotesIn, a.ApprovesIn = c.PromotesIn(groups), c.ApprovesIn(groups)
+	may := func(p Permission) {
+		if !slices.Contains(a.May, p) {
+			a.May = append(a.May, p)
+		}
+	}
+	for _, g := range groups {
+		for _, p := range c.Groups[g].May {
+			may(Permission(p))
+		}
+	}
+	if len(a.PromotesIn) > 0 {
+		may(Read)
+		may(Promote)
+	}
+	if len(a.ApprovesIn) > 0 && a.Own {
+		may(Read)
+		may(Approve)
+	}
 }
 
 // held sorts an actor's grants.
@@ -154,236 +227,4 @@ func held(grants []store.Grant) (may []Permission, components []string) {
 		}
 	}
 	return may, components
-}
-
-// OpenSession trades a token for a session of the console, and gives its secret and end. The session ends with the
-// token it came from, if that is sooner.
-func (s *Service) OpenSession(ctx context.Context, secret string) (string, time.Time, Actor, error) {
-	a, err := s.SignedIn(ctx, secret)
-	if err != nil {
-		return "", time.Time{}, a, err
-	}
-	life := min(SessionLife, time.Until(a.Expires))
-	session, hash := newToken()
-	var tok store.Token
-	err = s.db.Tx(ctx, func(tx store.Tx) error {
-		tok, err = tx.AddToken(ctx, store.Token{ID: store.NewID(), ActorID: a.ID, Hash: hash, Session: true}, life)
-		return err
-	})
-	return session, tok.ExpiresAt, a, err
-}
-
-// CloseSession ends the session that the actor came with.
-func (s *Service) CloseSession(ctx context.Context, a Actor) error {
-	return s.db.Tx(ctx, func(tx store.Tx) error { return tx.EndSession(ctx, a.TokenID) })
-}
-
-// NewToken asks for a token. An actor of that name is made where there is none.
-type NewToken struct {
-	Name string
-	Kind string // person or pipeline
-	May  []Permission
-	For  []string // the components that Report is for; none is all
-	Life time.Duration
-}
-
-// grants are the permissions asked for, each with its scope.
-func (n NewToken) grants() []store.Grant {
-	var out []store.Grant
-	for _, m := range n.May {
-		if m != Report || len(n.For) == 0 {
-			out = append(out, store.Grant{Permission: string(m)})
-			continue
-		}
-		for _, c := range n.For {
-			out = append(out, store.Grant{Permission: string(m), Scope: c})
-		}
-	}
-	slices.SortFunc(out, func(a, b store.Grant) int {
-		return cmp.Or(strings.Compare(a.Permission, b.Permission), strings.Compare(a.Scope, b.Scope))
-	})
-	return slices.Compact(out)
-}
-
-// words write grants out.
-func words(grants []store.Grant) string {
-	var out []string
-	for _, g := range grants {
-		w := g.Permission
-		if g.Scope != "" {
-			w += " for " + g.Scope
-		}
-		out = append(out, w)
-	}
-	return strings.Join(out, ", ")
-}
-
-// Issued is a token with its secret, which is shown this once.
-type Issued struct {
-	Number  int64
-	Secret  string
-	Expires time.Time
-}
-
-var actorName = regexp.MustCompile(`^[\pL][\pL\pN ._-]{0,62}[\pL\pN]$`)
-
-func (n NewToken) check() error {
-	p := &problem.Problem{Kind: problem.Malformed, Title: "This token cannot be issued", Asked: "a token for " + image.Printable(n.Name)}
-	switch {
-	case !actorName.MatchString(n.Name):
-		p.Seen, p.Remedy = "a name that is none", "use 2 to 64 letters, digits, spaces and . _ -"
-	case n.Kind != "person" && n.Kind != "pipeline":
-		p.Seen, p.Remedy = "the kind "+image.Printable(n.Kind), "say person or pipeline"
-	case n.Life < time.Minute || n.Life > MaxTokenLife:
-		p.Seen, p.Remedy = "a life of "+n.Life.String(), "between a minute and 366 days (8784h)"
-	case len(n.May) == 0:
-		p.Seen, p.Remedy = "no permission", "name at least one of "+list(Permissions)
-	case len(n.For) > 0 && (n.Kind != "pipeline" || !slices.Contains(n.May, Report)):
-		p.Seen, p.Remedy = "components, and no pipeline that reports for them", "say --for-pipeline COMPONENT…"
-	default:
-		for _, m := range n.May {
-			if !slices.Contains(Permissions, m) {
-				p.Seen, p.Remedy = "the permission "+image.Printable(string(m)), "name some of "+list(Permissions)
-				return p
-			}
-		}
-		return nil
-	}
-	return p
-}
-
-// IssueToken makes a token. An actor who is there already keeps the permissions they have; asking for others is refused.
-func (s *Service) IssueToken(ctx context.Context, by Actor, n NewToken) (Issued, error) {
-	if err := by.Require(Keep); err != nil {
-		return Issued{}, err
-	}
-	if err := firstOf(n.check(), s.components(ctx, n.For)); err != nil {
-		return Issued{}, err
-	}
-	var out Issued
-	err := s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := tx.Lock(ctx, "actor "+n.Name); err != nil {
-			return err
-		}
-		var err error
-		out, err = s.issue(ctx, tx, by, n)
-		return err
-	})
-	return out, err
-}
-
-// components refuses names that the charter does not know.
-func (s *Service) components(ctx context.Context, names []string) error {
-	if len(names) == 0 {
-		return nil
-	}
-	law, err := s.law(ctx)
-	for _, c := range names {
-		if err == nil {
-			_, err = law.Component(c)
-		}
-	}
-	return err
-}
-
-func (s *Service) issue(ctx context.Context, tx store.Tx, by Actor, n NewToken) (Issued, error) {
-	a, known, err := tx.ActorNamed(ctx, n.Name)
-	if err != nil {
-		return Issued{}, err
-	}
-	wanted := n.grants()
-	if !known {
-		a = store.Actor{ID: store.NewID(), Kind: n.Kind, Name: n.Name}
-		if err := tx.AddActor(ctx, a, wanted); err != nil {
-			return Issued{}, err
-		}
-	} else if has, err := tx.PermissionsOf(ctx, a.ID); err != nil {
-		return Issued{}, err
-	} else if !slices.Equal(has, wanted) || a.Kind != n.Kind {
-		return Issued{}, &problem.Problem{
-			Kind:   problem.Refused,
-			Title:  "This token cannot be issued",
-			Asked:  n.Name + " with " + words(wanted),
-			Seen:   n.Name + " is a " + a.Kind + " with " + words(has),
-			Rule:   "an actor has one set of permissions",
-			Remedy: "ask for those, or take another name",
-		}
-	}
-	secret, hash := newToken()
-	tok, err := tx.AddToken(ctx, store.Token{ID: store.NewID(), ActorID: a.ID, Hash: hash}, n.Life)
-	if err != nil {
-		return Issued{}, err
-	}
-	err = s.record(ctx, tx, entry{act: trail.TokenIssued, actor: by.Name, sealed: map[string]string{"bearer": n.Name},
-		facts: map[string]string{
-			"token":   fmt.Sprint(tok.Number),
-			"may":     words(wanted),
-			"expires": tok.ExpiresAt.UTC().Format(time.RFC3339),
-		}})
-	return Issued{tok.Number, secret, tok.ExpiresAt.UTC()}, err
-}
-
-// Tokens lists tokens, newest first, without their secrets.
-func (s *Service) Tokens(ctx context.Context, by Actor, p store.Page) ([]store.ListedToken, error) {
-	if err := by.Require(Keep); err != nil {
-		return nil, err
-	}
-	return s.db.Tokens(ctx, p.Before, p.Limit)
-}
-
-// RevokeToken ends a token at once.
-func (s *Service) RevokeToken(ctx context.Context, by Actor, number int64) error {
-	if err := by.Require(Keep); err != nil {
-		return err
-	}
-	return s.db.Tx(ctx, func(tx store.Tx) error {
-		ended, err := tx.RevokeToken(ctx, number)
-		if err != nil {
-			return err
-		}
-		if !ended {
-			return &problem.Problem{
-				Kind:   problem.NotFound,
-				Title:  "There is no such token that still counts",
-				Asked:  fmt.Sprintf("token %d", number),
-				Remedy: "dovrak token list shows them",
-			}
-		}
-		return s.record(ctx, tx, entry{act: trail.TokenRevoked, actor: by.Name, facts: map[string]string{"token": fmt.Sprint(number)}})
-	})
-}
-
-// ErrKey says that the sealing key is not the one of this database.
-var ErrKey = errors.New(
-	"service: the key file is not the one that this database was sealed with; " +
-		"start with that one, since no credential could be opened with another",
-)
-
-// FirstStart binds an empty database to the key and makes the administrator, whose token it gives; an empty one means
-// that this was done before. first is only called when there is a token to be kept, before anything is committed.
-func (s *Service) FirstStart(ctx context.Context, first func(secret string) error) error {
-	return s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := tx.Lock(ctx, "first start"); err != nil {
-			return err
-		}
-		fp, err := tx.KeyFingerprint(ctx)
-		if err != nil {
-			return err
-		}
-		if fp != nil {
-			if !slices.Equal(fp, s.key.Fingerprint()) {
-				return ErrKey
-			}
-			return nil
-		}
-		if err := tx.SetKeyFingerprint(ctx, s.key.Fingerprint()); err != nil {
-			return err
-		}
-		admin := NewToken{Name: "administrator", Kind: "person", May: Permissions, Life: MaxTokenLife}
-		issued, err := s.issue(ctx, tx, Actor{Name: "dovrak"}, admin)
-		if err != nil {
-			return err
-		}
-		return first(issued.Secret)
-	})
 }

@@ -26,14 +26,31 @@ type judgement struct {
 	at       time.Time // when waiting for time alone may have an end; zero: it is not time that is waited for
 }
 
-// judgeGates asks the gates and freezes of the environment that a draft goes to.
-func (s *Service) judgeGates(ctx context.Context, requester string, d draft) (judgement, error) {
+// said is who has asked for a promotion, and what others have said of it so far.
+type said struct {
+	requester  string
+	requesters []string // the persons that may be behind the request
+	approvals  []gate.Approval
+}
+
+// judgeGates asks the gates and freezes of the environment that a draft goes to, and whether those have agreed who must.
+func (s *Service) judgeGates(ctx context.Context, p said, d draft) (judgement, error) {
 	cond := d.env.Conditions()
-	f, err := s.gateFacts(ctx, requester, d)
+	f, err := s.gateFacts(ctx, p.requester, d)
 	if err != nil {
 		return judgement{}, err
 	}
-	j := judgement{results: append(gate.Judge(ctx, cond.Gates, f), gate.Frozen(cond.Freezes, f.Now)...)}
+	j := judgement{results: gate.Judge(ctx, cond.Gates, f)}
+	frozen := gate.Frozen(cond.Freezes, f.Now)
+	if d.plan.Emergency {
+		gate.Waive(j.results, d.env.Emergency.Waives)
+		gate.Waive(frozen, nil)
+	}
+	j.results = append(j.results, frozen...)
+	if rule := d.env.AgreementTo(d.plan.Emergency); rule.Count > 0 {
+		w := gate.Wanted{Rule: rule, Bound: d.plan.Binding(), Requesters: p.requesters, Now: f.Now}
+		j.results = append(j.results, gate.Agreement(w, p.approvals))
+	}
 	j.decision, j.at = gate.Decide(j.results)
 	return j, ctx.Err()
 }
@@ -178,7 +195,7 @@ func (s *Service) stoodSince(ctx context.Context, d draft, environment string) (
 func refused(n NewPromotion, charter int64, results []gate.Result) *problem.Problem {
 	var seen, wants []string
 	for _, r := range results {
-		if r.Verdict != gate.Holds && r.Comes == "" {
+		if r.Open() && r.Comes == "" {
 			seen = append(seen, fmt.Sprintf("%s: %s (%s)", r.Gate, r.Seen, r.Verdict))
 			wants = append(wants, r.Wants)
 		}
@@ -197,7 +214,7 @@ func refused(n NewPromotion, charter int64, results []gate.Result) *problem.Prob
 func waitsFor(results []gate.Result) string {
 	var out []string
 	for _, r := range results {
-		if r.Verdict != gate.Holds {
+		if r.Open() {
 			out = append(out, r.Gate+": "+r.Wants)
 		}
 	}
@@ -216,12 +233,26 @@ func (e endedAs) Unwrap() error { return e.error }
 // has been given back. What has changed since it was judged last is written down: an approval of the old plan says nothing of the new.
 func (s *Service) judgeAgain(ctx context.Context, sh *shift, w *store.PromotionWork) (may bool, err error) {
 	n := NewPromotion{Component: w.Promotion.Component, To: w.Promotion.Environment, Because: w.Work.Because,
+		From: w.Promotion.Plan.From, Emergency: w.Promotion.Plan.Emergency,
 		Referrers: w.Promotion.Plan.Referrers, bound: w.Promotion.Digest}
+	if err := s.db.Judging(ctx, sh.lease); err != nil {
+		return false, err
+	}
 	d, err := s.draft(ctx, Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}, n)
+	if problem.Is(err, problem.Refused) || problem.Is(err, problem.NotFound) {
+		return false, endedAs{store.StateRefused, err} // a charter of now, or a registry, has no room for it any more
+	}
 	if err != nil {
 		return false, err
 	}
-	j, err := s.judgeGates(ctx, w.RequesterName, d)
+	if err := s.stillMayAsk(ctx, w.Work.RequestedBy, d); err != nil {
+		return false, err
+	}
+	words, err := s.saidOf(ctx, *w, d.law)
+	if err != nil {
+		return false, err
+	}
+	j, err := s.judgeGates(ctx, words, d)
 	if err != nil {
 		return false, err
 	}
@@ -262,10 +293,16 @@ func expired(n NewPromotion, results []gate.Result) *problem.Problem {
 // leaveWaiting gives a promotion back until something that it waits for may have come.
 func (s *Service) leaveWaiting(ctx context.Context, sh *shift, w store.PromotionWork, j judgement) error {
 	return s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := tx.LeaveWaiting(ctx, sh.lease); err != nil {
+		woken, err := tx.LeaveWaiting(ctx, sh.lease)
+		if err != nil {
 			return err
 		}
-		if err := s.wakeLater(ctx, tx, w, j); err != nil {
+		if woken {
+			err = s.queue.Insert(ctx, tx.PGX, PromotionJob{w.Work.ID})
+		} else {
+			err = s.wakeLater(ctx, tx, w, j)
+		}
+		if err != nil {
 			return err
 		}
 		return sh.what.tell(ctx, tx, store.StateWaiting)
@@ -283,7 +320,7 @@ func (s *Service) wakeLater(ctx context.Context, tx store.Tx, w store.PromotionW
 
 // wakeWaiting has the waiting promotions judged again that something may concern: an image, a repository, or all.
 func (s *Service) wakeWaiting(ctx context.Context, tx store.Tx, about store.WaitingFor) error {
-	works, err := tx.WaitingPromotions(ctx, about)
+	works, err := tx.WakePromotions(ctx, about)
 	for _, w := range works {
 		err = errors.Join(err, s.queue.Insert(ctx, tx.PGX, PromotionJob{w}))
 	}

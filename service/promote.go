@@ -20,9 +20,15 @@ import (
 	"github.com/opencontainers/go-digest"
 )
 
-// NewPromotion asks for a component to be promoted. What stands in the environment before is what moves.
+// NewPromotion asks for a component to be promoted. What stands in the environment before is what moves, unless an image there is named:
+// by its version, its build or its digest.
 type NewPromotion struct {
 	Component, To, Because string
+	From                   string // the environment it comes from; empty is the one before
+	Version                string
+	Build                  int64
+	Image                  digest.Digest
+	Emergency              bool
 	Referrers              string        // what goes along of all that refers to the image; empty is all
 	bound                  digest.Digest // the image, where it was settled before; else what stands there now
 	Key                    string        // Idempotency-Key
@@ -50,7 +56,7 @@ func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (
 	if err != nil {
 		return d.plan, d.version, err
 	}
-	j, err := s.judgeGates(ctx, by.Name, d)
+	j, err := s.judgeGates(ctx, said{requester: by.Name, requesters: []string{by.ID.String()}}, d)
 	d.plan.Gates = j.results
 	return d.plan, d.version, err
 }
@@ -66,20 +72,21 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	if err != nil {
 		return draft{}, err
 	}
-	before, err := law.Before(n.Component, n.To)
+	before, err := law.From(n.Component, n.To, n.From)
 	if err != nil {
 		return draft{}, err
 	}
 	d := draft{law: law, env: law.Environments[n.To], before: before}
+	if n.Emergency && d.env.Emergency == nil {
+		return draft{}, noEmergency(n)
+	}
 	src := law.Environments[before]
 	if d.from, err = s.spot(ctx, src.Places[0].At(n.Component)); err != nil {
 		return draft{}, err
 	}
-	root := n.bound
-	if root == "" {
-		if root, err = s.standing(ctx, d.from, n.Component, before, src.Standing); err != nil {
-			return draft{}, err
-		}
+	root, err := s.chosen(ctx, n, d.from, before, src)
+	if err != nil {
+		return draft{}, err
 	}
 	if d.cargo, err = s.load(ctx, d.from, root, n.Referrers); err != nil {
 		return draft{}, err
@@ -97,6 +104,8 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 	d.plan = plan.Promotion{
 		Component:   n.Component,
 		Environment: n.To,
+		From:        before,
+		Emergency:   n.Emergency,
 		Source:      d.from.ref.In(),
 		Digest:      root,
 		Charter:     law.Version,
@@ -110,6 +119,60 @@ func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, e
 		d.plan.Places = append(d.plan.Places, place)
 	}
 	return d, nil
+}
+
+// chosen is the image that a promotion is of: the one it is bound to, or is named, or stands where it comes from.
+func (s *Service) chosen(ctx context.Context, n NewPromotion, at spot, environment string, src charter.Environment) (digest.Digest, error) {
+	named := 0
+	for _, given := range []bool{n.Version != "", n.Build != 0, n.Image != ""} {
+		if given {
+			named++
+		}
+	}
+	switch {
+	case n.bound != "":
+		return n.bound, nil
+	case named > 1:
+		return "", &problem.Problem{Kind: problem.Malformed, Title: "An image is named one way", Asked: n.Component + " to " + n.To,
+			Remedy: "name a version, a build or a digest"}
+	case n.Image != "":
+		return n.Image, nil
+	case n.Build != 0:
+		return s.imageOfBuild(ctx, n.Component, n.Build)
+	case n.Version != "":
+		return s.imageOfVersion(ctx, n, at, environment)
+	}
+	return s.standing(ctx, at, n.Component, environment, src.Standing)
+}
+
+func (s *Service) imageOfBuild(ctx context.Context, component string, run int64) (digest.Digest, error) {
+	b, ok, err := s.db.BuildOf(ctx, component, run)
+	if err == nil && (!ok || b.Build.Digest == "") {
+		err = &problem.Problem{Kind: problem.NotFound, Title: "This build has no image", Asked: component + " build " + number(run),
+			Remedy: "dovrak build list " + component + " shows the builds there are"}
+	}
+	return b.Build.Digest, err
+}
+
+// imageOfVersion is what the tag of the version means where the promotion comes from.
+func (s *Service) imageOfVersion(ctx context.Context, n NewPromotion, at spot, environment string) (digest.Digest, error) {
+	tag := strings.ReplaceAll(n.Version, "+", "_") // as tags have it
+	if err := image.CheckTag(tag); err != nil {
+		return "", err
+	}
+	d, _, err := s.means(ctx, at, tag)
+	if err == nil && d == "" {
+		err = &problem.Problem{Kind: problem.NotFound, Title: "This version is not where it would come from",
+			Asked: n.Component + " " + image.Printable(n.Version) + " from " + environment, Seen: at.ref.In() + ":" + tag + " means nothing",
+			Remedy: "dovrak tags " + at.ref.In() + " shows what is there"}
+	}
+	return d, err
+}
+
+func noEmergency(n NewPromotion) error {
+	return &problem.Problem{Kind: problem.Refused, Title: "No rule knows of emergencies there", Asked: n.Component + " to " + n.To,
+		Seen: "the charter says nothing of an emergency of " + n.To, Rule: "emergency of " + n.To,
+		Remedy: "ask as ever; or have the charter say who must agree to an emergency, and what it waives"}
 }
 
 func (s *Service) standing(ctx context.Context, at spot, component, environment, tag string) (digest.Digest, error) {
@@ -208,10 +271,11 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 
 // AskPromotion decides on a promotion by its plan, and queues it.
 func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (Asked, error) {
-	if err := firstOf(by.Require(Promote), reason(n.Because)); err != nil {
+	if err := firstOf(by.Require(Promote), reason(n.Because), s.promotesThere(ctx, by, store.Promotion{Environment: n.To})); err != nil {
 		return Asked{}, err
 	}
-	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because, n.Referrers)}
+	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because, n.Referrers, n.From, n.Version, number(n.Build), n.Image.String(),
+		fmt.Sprint(n.Emergency))}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
 		return Asked{}, err
 	} else if ok {
@@ -222,7 +286,11 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	if err != nil {
 		return Asked{}, err
 	}
-	j, err := s.judgeGates(ctx, by.Name, d)
+	requesters, err := s.requestersOf(ctx, by.ID)
+	if err != nil {
+		return Asked{}, err
+	}
+	j, err := s.judgeGates(ctx, said{requester: by.Name, requesters: requesters}, d)
 	if err != nil {
 		return Asked{}, err
 	}
@@ -234,7 +302,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		return Asked{}, err
 	}
 	d.plan.Gates, d.plan.Expires = j.results, expiry(d.env, now)
-	w := store.Work{ID: store.NewID(), Kind: store.KindPromotion, State: store.StateAsked, RequestedBy: by.ID, Because: n.Because}
+	w := store.Work{ID: store.NewID(), Kind: store.KindPromotion, State: store.StateJudged, RequestedBy: by.ID, Because: n.Because}
 	if j.decision == gate.Wait {
 		w.State = store.StateWaiting
 	}
@@ -294,6 +362,9 @@ func promotionEntry(act trail.Act, actor, because string, p store.Promotion) ent
 		"version":     p.Version,
 		"from":        p.Plan.Source,
 		"charter":     number(p.Plan.Charter),
+	}
+	if p.Plan.Emergency {
+		facts["emergency"] = "yes"
 	}
 	for i, place := range p.Plan.Places {
 		facts[fmt.Sprintf("place %d", i+1)] = place.Repository
@@ -361,6 +432,9 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.Promotion
 		return err
 	}
 	if err := failpoint.At(ctx, "content-in-place"); err != nil {
+		return err
+	}
+	if err := sh.state(ctx, store.StateReady); err != nil {
 		return err
 	}
 	if !switching { // bytes take their time: a freeze may have begun

@@ -39,15 +39,15 @@ func (s *Service) promotionNumbered(ctx context.Context, n int64) (store.Promoti
 
 // StopPromotion ends a promotion that waits. One that moves already is left to its end.
 func (s *Service) StopPromotion(ctx context.Context, by Actor, n int64) (store.PromotionWork, error) {
-	if err := by.Require(Promote); err != nil {
-		return store.PromotionWork{}, err
-	}
 	w, err := s.promotionNumbered(ctx, n)
 	if err != nil {
 		return w, err
 	}
+	if err := s.promotesThere(ctx, by, w.Promotion); err != nil {
+		return w, err
+	}
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
-		stopped, err := tx.StopWaiting(ctx, w.Work.ID)
+		stopped, err := tx.EndWaiting(ctx, w.Work.ID, store.StateStopped, nil)
 		if err != nil {
 			return err
 		}

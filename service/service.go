@@ -46,6 +46,7 @@ type Service struct {
 
 	issuers *issuers
 	turns   *turns
+	hashes  *semaphore.Weighted // of passwords
 	blobs   *semaphore.Weighted // that this process moves
 	laws    sync.Map            // version → *charter.Charter, as they were read
 }
@@ -127,6 +128,7 @@ func New(o Options) *Service {
 		queue:   o.Queue,
 		log:     o.Log,
 		issuers: newIssuers(),
+		hashes:  semaphore.NewWeighted(hashesAtOnce),
 		turns:   &turns{by: map[string]*turn{}},
 		blobs:   semaphore.NewWeighted(int64(o.BlobsAtOnce)),
 		conns: &connections{db: o.Store, key: o.Key,

@@ -21,7 +21,9 @@ type Token struct {
 	ActorID   uuid.UUID
 	Hash      []byte
 	Session   bool
-	CreatedAt time.Time `gorm:"->"`
+	Own       bool       // its bearer signed in by an account of their own
+	IssuedBy  *uuid.UUID // else: who issued it
+	CreatedAt time.Time  `gorm:"->"`
 	ExpiresAt time.Time
 	RevokedAt *time.Time
 }
@@ -32,7 +34,10 @@ type Known struct {
 	TokenID     uuid.UUID
 	ExpiresAt   time.Time
 	Live        bool
-	Permissions []Grant
+	Own         bool      // they signed in by an account of their own
+	Withdrawn   bool      // nothing is permitted to them any more
+	Permissions []Grant   // that they have by themselves
+	Accounts    []Account // by which they may be in groups, if they signed in so
 }
 
 // Grant is a permission of an actor. A scope binds it to one component; none is everything.
@@ -45,15 +50,21 @@ func (q Queries) Known(ctx context.Context, hash []byte) (Known, bool, error) {
 		Kind, Name  string
 		ExpiresAt   time.Time
 		Live        bool
+		Own         bool
+		Withdrawn   bool
 	}
 	r, ok, err := first[row](q.g.WithContext(ctx).Table("tokens t").Joins("JOIN actors a ON a.id = t.actor_id").
-		Select("a.id, a.kind, a.name, t.id AS token_id, t.expires_at, t.revoked_at IS NULL AND t.expires_at > now() AS live").
+		Select("a.id, a.kind, a.name, t.id AS token_id, t.expires_at, t.revoked_at IS NULL AND t.expires_at > now() AS live, "+
+			"t.own, a.withdrawn_at IS NOT NULL AS withdrawn").
 		Where("t.hash = ?", hash))
 	if err != nil || !ok {
 		return Known{}, false, err
 	}
-	k := Known{Actor: Actor{r.ID, r.Kind, r.Name}, TokenID: r.TokenID, ExpiresAt: r.ExpiresAt.UTC(), Live: r.Live}
-	k.Permissions, err = q.PermissionsOf(ctx, r.ID)
+	k := Known{Actor: Actor{r.ID, r.Kind, r.Name}, TokenID: r.TokenID, ExpiresAt: r.ExpiresAt.UTC(), Live: r.Live, Own: r.Own,
+		Withdrawn: r.Withdrawn}
+	if k.Permissions, err = q.PermissionsOf(ctx, r.ID); err == nil && k.Own {
+		k.Accounts, err = q.AccountsOf(ctx, r.ID)
+	}
 	return k, true, err
 }
 
@@ -97,9 +108,9 @@ func (t Tx) Spend(ctx context.Context, hash []byte, expires time.Time) (bool, er
 
 // AddToken keeps a token's hash for so long, and gives its number and when it expires.
 func (t Tx) AddToken(ctx context.Context, tok Token, life time.Duration) (Token, error) {
-	err := t.g.WithContext(ctx).Raw(`INSERT INTO tokens (id, actor_id, hash, session, expires_at)
-		VALUES (?, ?, ?, ?, now() + make_interval(secs => ?)) RETURNING *`,
-		tok.ID, tok.ActorID, tok.Hash, tok.Session, life.Seconds()).Scan(&tok).Error
+	err := t.g.WithContext(ctx).Raw(`INSERT INTO tokens (id, actor_id, hash, session, own, issued_by, expires_at)
+		VALUES (?, ?, ?, ?, ?, ?, now() + make_interval(secs => ?)) RETURNING *`,
+		tok.ID, tok.ActorID, tok.Hash, tok.Session, tok.Own, tok.IssuedBy, life.Seconds()).Scan(&tok).Error
 	return tok, err
 }
 

@@ -60,9 +60,18 @@ func (q Queries) GiveBack(ctx context.Context, l Lease) error {
 	return q.update(ctx, l, "owner = NULL, lease_until = NULL")
 }
 
-// LeaveWaiting gives a work back until it is woken; nobody takes it up meanwhile.
-func (q Queries) LeaveWaiting(ctx context.Context, l Lease) error {
-	return q.update(ctx, l, "state = ?, owner = NULL, lease_until = NULL, began_at = NULL", StateWaiting)
+// LeaveWaiting gives a work back until it is woken; nobody takes it up meanwhile. True: something has come since it began to be
+// judged, and it is to be judged again at once.
+func (q Queries) LeaveWaiting(ctx context.Context, l Lease) (woken bool, err error) {
+	if err := q.update(ctx, l, "state = ?, owner = NULL, lease_until = NULL, began_at = NULL", StateWaiting); err != nil {
+		return false, err
+	}
+	return woken, q.g.WithContext(ctx).Raw("SELECT woken FROM works WHERE id = ?", l.Work).Scan(&woken).Error
+}
+
+// Judging clears what has come until now: it is judged with.
+func (q Queries) Judging(ctx context.Context, l Lease) error {
+	return q.update(ctx, l, "woken = false")
 }
 
 // SetPromotionPlan keeps a promotion's plan as it is judged now.
@@ -79,28 +88,33 @@ func (q Queries) SetPromotionPlan(ctx context.Context, l Lease, p plan.Promotion
 	return r.Error
 }
 
-// StopWaiting ends a work that waits; false if it does not, or another is just at it.
-func (t Tx) StopWaiting(ctx context.Context, work uuid.UUID) (bool, error) {
-	r := t.g.WithContext(ctx).
-		Exec("UPDATE works SET state = ?, ended = true, ended_at = now() WHERE id = ? AND NOT ended AND state = ? AND owner IS NULL",
-			StateStopped, work, StateWaiting)
+// EndWaiting ends a work that waits; whoever judges it just now finds that its lease is gone. False if it does not wait.
+func (t Tx) EndWaiting(ctx context.Context, work uuid.UUID, state string, problem []byte) (bool, error) {
+	var p any
+	if problem != nil {
+		p = string(problem)
+	}
+	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL
+		WHERE id = ? AND NOT ended AND state = ?`, state, p, work, StateWaiting)
 	return r.RowsAffected == 1, r.Error
 }
 
 // WaitingFor names what a waiting promotion may have waited for; zero is anything.
 type WaitingFor struct {
 	Digest     digest.Digest
-	Repository string // REGISTRY/REPOSITORY that it comes from or goes to
+	Repository string     // REGISTRY/REPOSITORY that it comes from or goes to
+	Work       *uuid.UUID // that one alone
 }
 
-// WaitingPromotions lists the works of promotions that wait.
-func (q Queries) WaitingPromotions(ctx context.Context, about WaitingFor) ([]uuid.UUID, error) {
+// WakePromotions marks the promotions that something may concern which has come, and lists their works.
+func (t Tx) WakePromotions(ctx context.Context, about WaitingFor) ([]uuid.UUID, error) {
 	var out []uuid.UUID
-	err := q.g.WithContext(ctx).Raw(`SELECT w.id FROM works w JOIN promotions p ON p.work_id = w.id
-		WHERE NOT w.ended AND w.state = @waiting AND (@digest = '' OR p.digest = @digest)
+	err := t.g.WithContext(ctx).Raw(`UPDATE works w SET woken = true FROM promotions p WHERE p.work_id = w.id
+		AND NOT w.ended AND (@digest = '' OR p.digest = @digest) AND (CAST(@work AS uuid) IS NULL OR w.id = @work)
 			AND (@repository = '' OR p.plan->>'source' = @repository
-				OR p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', CAST(@repository AS text))))`,
-		map[string]any{"waiting": StateWaiting, "digest": about.Digest.String(), "repository": about.Repository}).Scan(&out).Error
+				OR p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', CAST(@repository AS text))))
+		RETURNING w.id`,
+		map[string]any{"digest": about.Digest.String(), "repository": about.Repository, "work": about.Work}).Scan(&out).Error
 	return out, err
 }
 

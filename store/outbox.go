@@ -52,6 +52,7 @@ const (
 	TopicEvidence  = "evidence"  // something was vouched for
 	TopicCharter   = "charter"
 	TopicRegistry  = "registry"
+	TopicPeople    = "people" // who may what
 )
 
 // Tell writes an event, to be seen when the transaction commits, and wakes those who watch.

@@ -40,9 +40,12 @@ const (
 	StateReading   = "reading"
 	StateMoving    = "moving"
 	StateSwitching = "switching"
-	StateWaiting   = "waiting" // for gates that can yet be met
-	StateRefused   = "refused" // by a gate, when it was to go on
-	StateExpired   = "expired" // it waited too long
+	StateWaiting   = "waiting"  // for gates that can yet be met, people among them
+	StateJudged    = "judged"   // it may go on
+	StateReady     = "ready"    // all is in place, and no tag is pointed yet
+	StateDeclined  = "declined" // by someone who was to agree
+	StateRefused   = "refused"  // by a gate, when it was to go on
+	StateExpired   = "expired"  // it waited too long
 	StateVerified  = "verified"
 	StateFailed    = "failed"
 	StateStopped   = "stopped" // by someone; it can be resumed

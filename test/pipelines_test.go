@@ -113,7 +113,7 @@ func TestAPipelineSignsIn(t *testing.T) {
 		{"from the future", issued(map[string]any{"iat": now.Add(time.Hour).Unix(), "nbf": nil}), "a token from the future"},
 		{"for another audience", issued(map[string]any{"aud": "elsewhere"}), "expected audience"},
 		{"signed by a stranger", forged, "failed to verify signature"},
-		{"signed by nobody", unsigned, "not signed in"},
+		{"signed by nobody", unsigned, "unexpected signature algorithm"},
 		{"of another issuer", foreign, "the issuer https://ci.elsewhere.example"},
 		{"of another project", issued(map[string]any{"project": "devices/relay"}), "claims that fit no condition"},
 		{"of another branch", issued(map[string]any{"branch": "thaw"}), "claims that fit no condition"},

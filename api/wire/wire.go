@@ -25,11 +25,17 @@ type Actor struct {
 	May     []string  `json:"may"`
 	For     []string  `json:"for,omitempty" description:"the components that report is for; left out: all"`
 	Expires time.Time `json:"expires"`
+
+	Groups     []string `json:"groups"     description:"by the charter in force"`
+	PromotesIn []string `json:"promotesIn" description:"environments whose rules name one of the groups"`
+	ApprovesIn []string `json:"approvesIn" description:"likewise"`
 }
 
-// SignIn trades a token for a session.
+// SignIn trades a token, or the name and password of an account, for a session.
 type SignIn struct {
-	Token string `json:"token"`
+	Token    string `json:"token,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Password string `json:"password,omitempty"`
 }
 
 // NewToken asks for a token.
@@ -173,7 +179,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,waiting,reading,moving,joining,switching,verified,failed,stopped,refused,expired"`
+	State    string     `json:"state"             enum:"asked,judged,waiting,reading,moving,joining,ready,switching,verified,failed,stopped,refused,declined,expired"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -216,6 +222,16 @@ type NewPromotion struct {
 	To        string `json:"to"        description:"the environment"`
 	Because   string `json:"because"`
 	Referrers string `json:"referrers,omitempty" description:"what goes along of all that refers to it: all (if left out), none, or an artifact type"`
+	Emergency bool   `json:"emergency,omitempty" description:"freezes do not hold for it, and others must agree"`
+	Chosen
+}
+
+// Chosen names the image of a promotion, one way. Nothing: what stands in the environment that it comes from.
+type Chosen struct {
+	From    string `json:"from,omitempty"    description:"the environment that it comes from; left out: the one before"`
+	Version string `json:"version,omitempty"`
+	Build   int64  `json:"build,omitempty"   description:"the pipeline's own number"`
+	Image   string `json:"image,omitempty"   description:"a digest"`
 }
 
 // NewPlan asks what a promotion would do.
@@ -223,12 +239,17 @@ type NewPlan struct {
 	Component string `json:"component"`
 	To        string `json:"to"        description:"the environment"`
 	Referrers string `json:"referrers,omitempty" description:"as in NewPromotion"`
+	Emergency bool   `json:"emergency,omitempty"`
+	Chosen
 }
 
 // Plan says what a promotion does.
 type Plan struct {
 	Component   string      `json:"component"`
 	Environment string      `json:"environment"`
+	From        string      `json:"from,omitempty" description:"the environment that it comes from"`
+	Emergency   bool        `json:"emergency"      description:"freezes do not hold for it, nor the gates that an emergency waives"`
+	Binding     string      `json:"binding"        description:"what an approval of it is bound to"`
 	Source      string      `json:"source"`
 	Digest      string      `json:"digest"`
 	Version     string      `json:"version,omitempty"`
@@ -245,7 +266,8 @@ type Gate struct {
 	Verdict string     `json:"verdict" enum:"holds,does not hold,cannot tell"`
 	Seen    string     `json:"seen"`
 	Wants   string     `json:"wants,omitempty" description:"what would satisfy it"`
-	Comes   string     `json:"comes,omitempty" enum:"time,evidence" description:"how it can yet be met; left out: it cannot"`
+	Comes   string     `json:"comes,omitempty" enum:"time,evidence,person" description:"how it can yet be met; left out: it cannot"`
+	Waived  bool       `json:"waived" description:"it does not hold, and does not count in an emergency"`
 	At      *time.Time `json:"at,omitempty" description:"by time: when"`
 }
 
@@ -393,7 +415,7 @@ type Lane struct {
 
 // Event is something that changed. It arrives as the data of a server-sent event whose id resumes the stream.
 type Event struct {
-	Topic string    `json:"topic" enum:"tag,promotion,copy,take-in,build,join,evidence,charter,registry"`
+	Topic string    `json:"topic" enum:"tag,promotion,copy,take-in,build,join,evidence,charter,registry,people"`
 	At    time.Time `json:"at"`
 	// What changed, by topic: the number and state of a work, the tag and component of a tag change.
 	About map[string]any `json:"about"`

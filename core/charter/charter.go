@@ -28,6 +28,8 @@ type Charter struct {
 	Components   map[string]Component   `yaml:"components"`
 	Environments map[string]Environment `yaml:"environments"`
 	Routes       map[string][]string    `yaml:"routes"`
+	People       *SignIn                `yaml:"people"`
+	Groups       map[string]Group       `yaml:"groups"`
 	Pipelines    map[string]Pipeline    `yaml:"pipelines"`
 	Keys         map[string]string      `yaml:"attestation-keys"` // name → public key in PEM
 }
@@ -67,6 +69,11 @@ type Environment struct {
 	Gates   []gate.Gate   `yaml:"gates"`   // what a promotion must meet
 	Freezes []gate.Freeze `yaml:"freezes"` // when there is none
 	Waiting string        `yaml:"waits"`   // how long a promotion waits for gates; 24h where nothing is said
+
+	Promote   []string       `yaml:"promote"`   // groups that may promote here; where none is named, whoever may promote at all
+	AlsoFrom  []string       `yaml:"also-from"` // environments from which an image may come, besides the one before
+	Approvals gate.Approvals `yaml:"approvals"` // who must agree
+	Emergency *Emergency     `yaml:"emergency"` // nil: there is none
 
 	conditions Conditions
 }
@@ -180,6 +187,27 @@ func (c *Charter) Before(component, environment string) (string, error) {
 	return "", &problem.Problem{Kind: problem.Refused, Title: "This environment is not on the component's route",
 		Asked: component + " to " + image.Printable(environment), Seen: "the route " + comp.Route + ": " + strings.Join(route, " → "),
 		Rule: "route " + comp.Route, Remedy: "name an environment of the route"}
+}
+
+// From is the environment from which a promotion comes: the step before, or an earlier one that the environment's rules let it
+// come from. The empty word is the step before.
+func (c *Charter) From(component, to, from string) (string, error) {
+	before, err := c.Before(component, to)
+	if err != nil || from == "" || from == before {
+		return before, err
+	}
+	route := c.Routes[c.Components[component].Route]
+	if i := slices.Index(route, from); i >= 0 && i < slices.Index(route, to) && slices.Contains(c.Environments[to].AlsoFrom, from) {
+		return from, nil
+	}
+	return "", &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "No rule lets this skip an environment",
+		Asked:  component + " from " + image.Printable(from) + " to " + to,
+		Seen:   "the route " + strings.Join(route, " → ") + "; " + to + " also takes from: " + orElse(strings.Join(c.Environments[to].AlsoFrom, ", "), "none"),
+		Rule:   "also-from of " + to,
+		Remedy: "promote it to " + before + " first, or have the charter allow it: also-from: [" + image.Printable(from) + "]",
+	}
 }
 
 // Home is where a repository belongs by the charter.

@@ -27,6 +27,9 @@ func (c *Charter) check(at locator) error {
 	if c.Organisation == "" {
 		return mistake("", "no organisation", "begin with: organisation: NAME")
 	}
+	if err := c.checkPeople(at); err != nil {
+		return err
+	}
 	for _, name := range sorted(c.Environments) {
 		if err := c.checkEnvironment(name, at); err != nil {
 			return err
@@ -69,10 +72,16 @@ func (c *Charter) checkEnvironment(name string, at locator) error {
 	case len(env.Places) == 0:
 		return mistake(where, name+" has no place", "name at least one registry and repository under places:")
 	}
-	if err := firstOf(c.checkTags(name, at), c.checkGates(name, at)); err != nil {
+	if err := firstOf(c.checkTags(name, at), c.checkGates(name, at), c.checkAgreement(name, at)); err != nil {
 		return err
 	}
 	env = c.Environments[name]
+	for _, from := range env.AlsoFrom {
+		if _, ok := c.Environments[from]; !ok || from == name {
+			return mistake(at.find("environments", name, "also-from"), name+" takes from "+image.Printable(from),
+				"name another environment: "+names(c.Environments))
+		}
+	}
 	for i, p := range env.Places {
 		if _, err := image.ParseRepository(p.At("component").In()); err != nil {
 			return mistake(at.find("environments", name, "places"), fmt.Sprintf("place %d: %s", i+1, problem.From(err).Seen),

@@ -25,6 +25,12 @@ func Difference(old, now *Charter) []string {
 	each(&d, "route", old.Routes, now.Routes, func(name string, a, b []string) {
 		d.value("route "+name, strings.Join(a, " → "), strings.Join(b, " → "))
 	})
+	d.value("where people sign in", signInText(old.People), signInText(now.People))
+	each(&d, "group", old.Groups, now.Groups, func(name string, a, b Group) {
+		d.list("group "+name+": claims", a.Claims, b.Claims)
+		d.list("group "+name+": members", a.Members, b.Members)
+		d.list("group "+name+": may", a.May, b.May)
+	})
 	each(&d, "pipeline issuer", old.Pipelines, now.Pipelines, func(name string, a, b Pipeline) {
 		d.value("pipeline issuer "+name+": address", a.Issuer, b.Issuer)
 		d.value("pipeline issuer "+name+": audience", a.Audience, b.Audience)
@@ -57,9 +63,31 @@ func (d *difference) environment(name string, a, b Environment) {
 	d.list(what+"places", texts(a.Places, placeText), texts(b.Places, placeText))
 	d.list(what+"gates", gateTexts(a), gateTexts(b))
 	d.list(what+"freezes", texts(a.Conditions().Freezes, freezeText), texts(b.Conditions().Freezes, freezeText))
+	d.list(what+"who may promote", a.Promote, b.Promote)
+	d.list(what+"also takes from", a.AlsoFrom, b.AlsoFrom)
+	d.value(what+"approvals", a.Approvals.Words(), b.Approvals.Words())
+	d.value(what+"emergencies", emergencyText(a.Emergency), emergencyText(b.Emergency))
 	if a.Waits() != b.Waits() {
 		d.say("%swaits for gates: %s in place of %s", what, b.Waits(), a.Waits())
 	}
+}
+
+func signInText(s *SignIn) string {
+	if s == nil {
+		return ""
+	}
+	return s.Issuer + " as " + s.Client + ", by the claims " + s.NameClaim() + " and " + s.GroupsClaim()
+}
+
+func emergencyText(e *Emergency) string {
+	if e == nil {
+		return ""
+	}
+	words := e.Approvals.Words()
+	if len(e.Waives) > 0 {
+		words += "; waives " + strings.Join(e.Waives, ", ")
+	}
+	return words
 }
 
 // each compares two maps by their names; what is in both is compared by fn.

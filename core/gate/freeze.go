@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	_ "time/tzdata" // a freeze must not hang on what the machine has installed
@@ -134,6 +135,15 @@ func twice(t time.Time, way int) time.Time {
 		}
 	}
 	return t
+}
+
+// Waive marks what does not hold and does not count in an emergency: the gates of these names, or all where none is named.
+func Waive(results []Result, names []string) {
+	for i, r := range results {
+		if r.Verdict != Holds && (names == nil || slices.Contains(names, r.Gate)) {
+			results[i].Waived = true
+		}
+	}
 }
 
 // Frozen is the verdict of the freezes of an environment, as that of a gate: one that waits until the last of those that hold

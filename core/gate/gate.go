@@ -31,10 +31,14 @@ type Result struct {
 	Asks    string    `json:"asks"` // the condition in words
 	Verdict Verdict   `json:"verdict"`
 	Seen    string    `json:"seen"`
-	Wants   string    `json:"wants,omitempty"` // what would satisfy it
-	Comes   Comes     `json:"comes,omitempty"` // how that can still be met; empty: it cannot
-	At      time.Time `json:"at,omitzero"`     // by time: when
+	Wants   string    `json:"wants,omitempty"`  // what would satisfy it
+	Comes   Comes     `json:"comes,omitempty"`  // how that can still be met; empty: it cannot
+	At      time.Time `json:"at,omitzero"`      // by time: when
+	Waived  bool      `json:"waived,omitempty"` // an emergency, for which it does not count
 }
+
+// Open reports that the result keeps a promotion from going on.
+func (r Result) Open() bool { return r.Verdict != Holds && !r.Waived }
 
 // Comes is how a gate that does not hold can still be met for the same image.
 type Comes string
@@ -43,6 +47,7 @@ type Comes string
 const (
 	ByTime     Comes = "time"
 	ByEvidence Comes = "evidence"
+	ByPerson   Comes = "person" // who may has yet to agree
 )
 
 // Decision is what several results come to.
@@ -61,7 +66,7 @@ func Decide(results []Result) (d Decision, at time.Time) {
 	d = Go
 	for _, r := range results {
 		switch {
-		case r.Verdict == Holds:
+		case !r.Open():
 		case r.Comes == "":
 			return Refuse, time.Time{}
 		default:

@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"slices"
 	"time"
 
@@ -15,7 +18,9 @@ import (
 type Promotion struct {
 	Component   string        `json:"component"`
 	Environment string        `json:"environment"`
-	Source      string        `json:"source"` // where the image is read, by digest
+	From        string        `json:"from,omitempty"`      // the environment that it comes from
+	Emergency   bool          `json:"emergency,omitempty"` // freezes do not hold for it
+	Source      string        `json:"source"`              // where the image is read, by digest
 	Digest      digest.Digest `json:"digest"`
 	Charter     int64         `json:"charter"`             // the version it was planned by
 	Referrers   string        `json:"referrers,omitempty"` // what goes along of all that refers to it: all, none, or a type
@@ -45,6 +50,25 @@ type TagChange struct {
 	Tag  string        `json:"tag"`
 	From digest.Digest `json:"from,omitempty"`
 	To   digest.Digest `json:"to"`
+}
+
+// Binding is what an approval is bound to, as one hash: the image, its places, from what to what every tag goes, the charter. Where
+// any of these is another, so is the hash.
+func (p Promotion) Binding() string {
+	h := sha256.New()
+	word := func(words ...any) {
+		for _, w := range words {
+			fmt.Fprintf(h, "%q ", fmt.Sprint(w))
+		}
+	}
+	word(p.Component, p.Environment, p.From, p.Emergency, p.Digest, p.Charter, p.Referrers, len(p.Places))
+	for _, place := range p.Places {
+		word(place.Repository, len(place.Tags))
+		for _, t := range place.Tags {
+			word(t.Tag, t.From, t.To)
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // Tags gives the tags that a promotion points in a place, in order: what the image earns by the environment's rules, fixed

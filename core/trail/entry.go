@@ -39,9 +39,11 @@ const (
 	CopyResumed      Act = "copy resumed"
 	PromotionAsked   Act = "promotion asked"       // with its plan
 	PromotionJudged  Act = "promotion judged anew" // what it is bound to has changed since it was asked
-	PromotionStopped Act = "promotion stopped"     // while it waited
-	PromotionDone    Act = "promotion done"        // every place was asked again and holds
-	PromotionEnded   Act = "promotion failed"      // it could not be done; the state says what did happen
+	Approved         Act = "promotion approved"    // by one of those who were to agree
+	Declined         Act = "promotion declined"
+	PromotionStopped Act = "promotion stopped" // while it waited
+	PromotionDone    Act = "promotion done"    // every place was asked again and holds
+	PromotionEnded   Act = "promotion failed"  // it could not be done; the state says what did happen
 	CharterAdopted   Act = "charter adopted"
 	RegistryAdded    Act = "registry added"
 	RegistryEdited   Act = "registry edited"
@@ -62,6 +64,13 @@ const (
 	PartsJoined      Act = "parts joined"     // by hand
 	Vouched          Act = "vouched"          // evidence was put on record
 	PipelineIn       Act = "pipeline signed in"
+	PersonIn         Act = "person signed in"
+	PersonAdded      Act = "person added" // with an account of Dovrak's own
+	PersonEdited     Act = "person edited"
+	PersonInvited    Act = "person invited"   // to set a password anew
+	PasswordSet      Act = "password set"     // by an invitation
+	RightsWithdrawn  Act = "rights withdrawn" // all of a person's
+	RightsRestored   Act = "rights given back"
 	TokenIssued      Act = "token issued"
 	TokenRevoked     Act = "token revoked"
 )

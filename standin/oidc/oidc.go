@@ -1,13 +1,13 @@
-// Package oidc simulates the issuer of a system that runs pipelines: it signs a token for each run that says which
-// project and branch it is of (OpenID Connect), and serves the keys by which that can be checked (discovery, JSON Web Key
-// Set). Its keys rotate on request, as such issuers' do without asking.
+// Package oidc simulates an issuer (OpenID Connect): that of a system that runs pipelines, which signs a token for each run that
+// says which project and branch it is of; and an organisation's own, at which people sign in, in a browser or for a terminal. It
+// serves the keys by which its tokens can be checked (discovery, JSON Web Key Set). They rotate on request, as such issuers' do
+// without asking.
 package oidc
 
 import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"encoding/json"
 	"maps"
 	"net/http"
 	"sync"
@@ -23,11 +23,14 @@ type Issuer struct {
 	mu  sync.Mutex
 	key *ecdsa.PrivateKey
 	id  string
+
+	people map[string]Person
+	grants map[string]grant // by their code
 }
 
 // New makes an issuer with a key of its own.
 func New(url string) (*Issuer, error) {
-	i := &Issuer{URL: url}
+	i := &Issuer{URL: url, people: map[string]Person{}, grants: map[string]grant{}}
 	return i, i.Rotate()
 }
 
@@ -56,24 +59,28 @@ func (i *Issuer) Token(claims map[string]any) (string, error) {
 	return t.SignedString(i.key)
 }
 
-// ServeHTTP answers discovery and the request for keys.
+// ServeHTTP answers discovery, the request for keys, and people's sign-ins.
 func (i *Issuer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	var answer any
 	switch r.URL.Path {
 	case "/.well-known/openid-configuration":
-		answer = map[string]any{"issuer": i.URL, "jwks_uri": i.URL + "/keys", "authorization_endpoint": i.URL + "/authorize",
-			"response_types_supported": []string{"id_token"}, "subject_types_supported": []string{"public"},
-			"id_token_signing_alg_values_supported": []string{"ES256"}}
+		answer(w, http.StatusOK, map[string]any{"issuer": i.URL, "jwks_uri": i.URL + "/keys", "authorization_endpoint": i.URL + "/authorize",
+			"token_endpoint": i.URL + "/token", "device_authorization_endpoint": i.URL + "/device_authorization",
+			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}})
 	case "/keys":
 		i.mu.Lock()
-		answer = jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: i.id, Algorithm: "ES256", Use: "sig"}}}
+		keys := jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: i.id, Algorithm: "ES256", Use: "sig"}}}
 		i.mu.Unlock()
+		answer(w, http.StatusOK, keys)
+	case "/authorize":
+		i.authorize(w, r)
+	case "/token":
+		i.token(w, r)
+	case "/device_authorization":
+		i.beginDevice(w, r)
+	case "/device":
+		i.device(w, r)
 	default:
 		http.NotFound(w, r)
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	if err := json.NewEncoder(w).Encode(answer); err != nil {
-		panic(http.ErrAbortHandler)
 	}
 }
