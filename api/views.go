@@ -239,6 +239,7 @@ func viewEntry(e service.TrailEntry) wire.TrailEntry {
 		Act:     string(e.Act),
 		By:      e.Opened["actor"],
 		Because: e.Opened["because"],
+		Person:  e.Opened["person"],
 		Facts:   facts,
 	}
 }

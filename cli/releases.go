@@ -399,16 +399,33 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 	if p := e.Facts["promotion"]; p != "" {
 		line += ", promotion " + p
 	}
+	if e.Facts["emergency"] != "" {
+		line += ", " + a.ember("emergency")
+	}
+	if c := e.Facts["changed"]; c != "" {
+		line += ": " + c
+	}
 	if e.Because != "" {
 		line += ": " + e.Because
 	}
 	fmt.Fprintf(a.Out, "       %s\n", line)
 }
 
+func orEmpty(before, s string) string {
+	if s == "" {
+		return ""
+	}
+	return before + s
+}
+
 // about names what an entry concerns, in few words.
 func about(e wire.TrailEntry) string {
 	f := e.Facts
 	switch {
+	case e.Act == "person signed in":
+		return strings.TrimSpace("at " + f["by"] + orEmpty(", as ", f["groups"]))
+	case e.Person != "":
+		return e.Person
 	case f["subject"] != "":
 		return f["subject"]
 	case f["environment"] != "":

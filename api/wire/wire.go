@@ -322,6 +322,7 @@ type TrailEntry struct {
 	Act     string            `json:"act"`
 	By      string            `json:"by"`
 	Because string            `json:"because,omitempty"`
+	Person  string            `json:"person,omitempty" description:"whom it was done to"`
 	Facts   map[string]string `json:"facts"`
 }
 
