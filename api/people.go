@@ -153,7 +153,7 @@ func prospect(ctx context.Context, a *API, by service.Actor, in numbered) (wire.
 		return wire.Said{By: s.Name, Agreed: s.Agreed, Remark: s.Remark, At: s.At.UTC(), Counts: s.Bound == binding && s.WithdrawnAt == nil}
 	})
 	out.Elsewhere = each(v.Elsewhere, func(c service.StandingCell) wire.Stand {
-		return wire.Stand{Environment: c.Environment, Repository: c.Repository, Tag: c.Tag, Since: utc(c.Since)}
+		return wire.Stand{Environment: c.Environment, Repository: c.Registry + "/" + c.Repository, Tag: c.Tag, Since: utc(c.Since)}
 	})
 	return out, nil
 }

@@ -107,7 +107,9 @@ func cut[T any](items []T, limit int, number func(T) int64) ([]T, string) {
 }
 
 // allRoutes is every route there is, with the permission that it needs.
-func allRoutes() []route { return slices.Concat(routes(), buildRoutes(), peopleRoutes()) }
+func allRoutes() []route {
+	return slices.Concat(routes(), buildRoutes(), charterRoutes(), peopleRoutes())
+}
 
 func routes() []route {
 	return []route{
@@ -141,8 +143,6 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/destinations", service.Read, "destinations", "Repositories that may be written to", destinations),
 		call(http.MethodPost, "/api/v1/destinations", service.Keep, "declare", "Declare a repository that may be written to", declare),
 		call(http.MethodDelete, "/api/v1/destinations", service.Keep, "undeclare", "End what was declared by hand", undeclare),
-		call(http.MethodGet, "/api/v1/charter", service.Read, "charter", "The charter in force, or an earlier version", charterNow),
-		call(http.MethodPost, "/api/v1/charter", service.Keep, "adoptCharter", "Adopt a charter", adoptCharter),
 		call(http.MethodGet, "/api/v1/tokens", service.Keep, "tokens", "Tokens, newest first", tokens),
 		call(http.MethodPost, "/api/v1/tokens", service.Keep, "issueToken", "Issue a token", issueToken),
 		call(http.MethodDelete, "/api/v1/tokens/:number", service.Keep, "revokeToken", "Revoke a token", revokeToken),
@@ -244,16 +244,6 @@ func ready(ctx context.Context, a *API, _ none) (wire.Health, error) {
 
 func whoami(_ context.Context, _ *API, by service.Actor, _ none) (wire.Actor, error) {
 	return viewActor(by), nil
-}
-
-func charterNow(ctx context.Context, a *API, by service.Actor, in charterQuery) (wire.Charter, error) {
-	c, err := a.service.Charter(ctx, by, in.Version)
-	return wire.Charter{Version: c.Version, Document: c.Document, Adopted: c.AdoptedAt.UTC()}, err
-}
-
-func adoptCharter(ctx context.Context, a *API, by service.Actor, in wire.CharterDocument) (wire.CharterVersion, error) {
-	v, changes, err := a.service.Adopt(ctx, by, in.Document)
-	return wire.CharterVersion{Version: v, Changes: each(changes, image.Printable)}, err
 }
 
 func tokens(ctx context.Context, a *API, by service.Actor, in PageQuery) (wire.Tokens, error) {

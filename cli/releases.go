@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -402,7 +403,7 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 	if e.Facts["emergency"] != "" {
 		line += ", " + a.ember("emergency")
 	}
-	if c := e.Facts["changed"]; c != "" {
+	if c := cmp.Or(e.Facts["changed"], e.Facts["changes"]); c != "" {
 		line += ": " + c
 	}
 	if e.Because != "" {

@@ -187,20 +187,6 @@ func (c *Client) Whoami(ctx context.Context) (wire.Actor, error) {
 	return get[wire.Actor](ctx, c, "/api/v1/whoami", nil)
 }
 
-// Charter gives a version of the charter; 0 is the one in force.
-func (c *Client) Charter(ctx context.Context, version int64) (wire.Charter, error) {
-	q := url.Values{}
-	if version > 0 {
-		q.Set("version", itoa(version))
-	}
-	return get[wire.Charter](ctx, c, "/api/v1/charter", q)
-}
-
-// Adopt adopts a charter.
-func (c *Client) Adopt(ctx context.Context, document string) (wire.CharterVersion, error) {
-	return post[wire.CharterVersion](ctx, c, "/api/v1/charter", wire.CharterDocument{Document: document})
-}
-
 // Page asks for the part of a list behind Before, an earlier page's next.
 type Page struct {
 	Before string

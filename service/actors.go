@@ -210,7 +210,7 @@ func (a *Actor) join(c *charter.Charter, groups []string) {
 		may(Read)
 		may(Promote)
 	}
-	if len(a.ApprovesIn) > 0 && a.Own {
+	if a.Own && (len(a.ApprovesIn) > 0 || c.Adopts(groups)) {
 		may(Read)
 		may(Approve)
 	}

@@ -133,25 +133,31 @@ func (s *Service) requestersOf(ctx context.Context, actor uuid.UUID) ([]string, 
 
 // saidOf gathers what was said of a promotion, with the groups that everyone who said something is in now.
 func (s *Service) saidOf(ctx context.Context, w store.PromotionWork, law law) (said, error) {
-	out := said{requester: w.RequesterName}
+	out := said{requester: w.RequesterName, expires: w.Promotion.Plan.Expires}
 	var err error
 	if out.requesters, err = s.requestersOf(ctx, w.Work.RequestedBy); err != nil {
 		return out, err
 	}
 	all, err := s.db.Approvals(ctx, w.Work.ID)
-	if err != nil {
-		return out, err
+	if err == nil {
+		out.approvals, err = s.weighed(ctx, s.db.Queries, law.Charter, all)
 	}
+	return out, err
+}
+
+// weighed gives what people said the groups that each is in now: none where their rights were withdrawn.
+func (s *Service) weighed(ctx context.Context, q store.Queries, c *charter.Charter, all []store.Approval) ([]gate.Approval, error) {
+	var out []gate.Approval
 	for _, a := range all {
 		one := gate.Approval{By: a.Name, Person: a.ActorID.String(), Agreed: a.Agreed, At: a.At.UTC(), Bound: a.Bound, Remark: a.Remark}
 		if a.WithdrawnAt == nil {
-			accounts, err := s.db.AccountsOf(ctx, a.ActorID)
+			accounts, err := q.AccountsOf(ctx, a.ActorID)
 			if err != nil {
 				return out, err
 			}
-			one.Groups = groupsIn(law.Charter, store.Actor{ID: a.ActorID, Kind: "person", Name: a.Name}, accounts)
+			one.Groups = groupsIn(c, store.Actor{ID: a.ActorID, Kind: "person", Name: a.Name}, accounts)
 		}
-		out.approvals = append(out.approvals, one)
+		out = append(out, one)
 	}
 	return out, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"dovrak/core/charter"
 	"dovrak/core/problem"
@@ -13,45 +14,73 @@ import (
 	"github.com/opencontainers/go-digest"
 )
 
-// Adopt makes a document the charter in force, and says what it changes. The document in force already is not adopted again.
-func (s *Service) Adopt(ctx context.Context, by Actor, document string) (version int64, changes []string, err error) {
+// Adopted is what came of a charter that was to be adopted: a version in force, or a proposal that waits for people to agree.
+type Adopted struct {
+	Version  int64
+	Proposal int64
+	Changes  []string // against the version before
+}
+
+// Adopt makes a document the charter in force, or, where the charter in force says that others must agree, proposes it to them. The
+// document in force already is not adopted again.
+func (s *Service) Adopt(ctx context.Context, by Actor, document, because string) (Adopted, error) {
 	if err := by.Require(Keep); err != nil {
-		return 0, nil, err
+		return Adopted{}, err
 	}
 	parsed, err := charter.ParseNew([]byte(document))
 	if err != nil {
-		return 0, nil, err
+		return Adopted{}, err
 	}
+	var out Adopted
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
 		if err := tx.Lock(ctx, "charter"); err != nil {
 			return err
 		}
 		now, ok, err := tx.CurrentCharter(ctx)
 		if err != nil || ok && now.Document == document {
-			version = now.Version
+			out.Version = now.Version
 			return err
 		}
-		if ok {
-			before, err := charter.Parse([]byte(now.Document))
-			if err != nil {
-				return err
-			}
-			changes = charter.Difference(before, parsed)
+		if !ok {
+			out, err = s.adopt(ctx, tx, by, document, parsed, nil)
+			return err
 		}
-		c, err := tx.AddCharter(ctx, store.Charter{Document: document, AdoptedBy: by.ID})
+		before, err := charter.Parse([]byte(now.Document))
 		if err != nil {
 			return err
 		}
-		version = c.Version
-		if err := tx.Tell(ctx, store.TopicCharter, map[string]int64{"version": version}); err != nil {
+		if before.Adoption.Count > 0 {
+			out, err = s.propose(ctx, tx, by, store.Proposal{Document: document, Base: now.Version, AskedBy: by.ID, Because: because},
+				charter.Difference(before, parsed))
 			return err
 		}
-		if err := s.wakeWaiting(ctx, tx, store.WaitingFor{}); err != nil {
-			return err
-		}
-		return s.record(ctx, tx, entry{act: trail.CharterAdopted, actor: by.Name, facts: charterFacts(c, parsed, changes)})
+		out, err = s.adopt(ctx, tx, by, document, parsed, before)
+		return err
 	})
-	return version, changes, err
+	return out, err
+}
+
+// adopt puts a charter in force; before is the one that was, or nil.
+func (s *Service) adopt(ctx context.Context, tx store.Tx, by Actor, document string, parsed, before *charter.Charter) (Adopted, error) {
+	out := Adopted{}
+	if before != nil {
+		out.Changes = charter.Difference(before, parsed)
+	}
+	c, err := tx.AddCharter(ctx, store.Charter{Document: document, AdoptedBy: by.ID})
+	if err != nil {
+		return out, err
+	}
+	out.Version = c.Version
+	if err := tx.Overtake(ctx, c.Version); err != nil {
+		return out, err
+	}
+	if err := tx.Tell(ctx, store.TopicCharter, map[string]int64{"version": c.Version}); err != nil {
+		return out, err
+	}
+	if err := s.wakeWaiting(ctx, tx, store.WaitingFor{}); err != nil {
+		return out, err
+	}
+	return out, s.record(ctx, tx, entry{act: trail.CharterAdopted, actor: by.Name, facts: charterFacts(c, parsed, out.Changes)})
 }
 
 // Charter gives a version of the charter; 0 is the one in force.
@@ -73,16 +102,20 @@ func (s *Service) Charter(ctx context.Context, by Actor, version int64) (store.C
 
 // charterFacts are what the trail says of an adopted charter: its version, and the digest of its very bytes.
 func charterFacts(c store.Charter, parsed *charter.Charter, changes []string) map[string]string {
-	said := strings.Join(changes, "; ")
-	if len(said) > maxBecause { // the document's digest tells it all
-		said = strings.ToValidUTF8(said[:maxBecause], "") + "…"
-	}
 	return map[string]string{
-		"changes":      said,
+		"changes":      shortened(strings.Join(changes, "; ")),
 		"version":      fmt.Sprint(c.Version),
 		"document":     digest.FromString(c.Document).String(),
 		"organisation": parsed.Organisation,
 	}
+}
+
+// shortened bounds words on the trail: the document's digest tells it all.
+func shortened(words string) string {
+	if len(words) > maxBecause {
+		return strings.ToValidUTF8(words[:maxBecause], "") + "…"
+	}
+	return words
 }
 
 // law is the charter in force, read.
@@ -119,4 +152,71 @@ func (s *Service) lawIfAny(ctx context.Context) (law, error) {
 		return law{Charter: &charter.Charter{}}, nil
 	}
 	return l, err
+}
+
+// calendarAhead and calendarBehind bound what a calendar of freezes shows.
+const (
+	calendarBehind = 7 * 24 * time.Hour
+	calendarAhead  = 56 * 24 * time.Hour
+)
+
+// InWords is a version of the charter as people read it.
+type InWords struct {
+	Stored   store.Charter
+	By       string
+	Changes  []string // against the version before
+	InForce  bool
+	Now      time.Time
+	From, To time.Time // of the calendar
+	Rules    []charter.Rules
+	*charter.Charter
+}
+
+// CharterInWords tells a version of the charter in words; 0 is the one in force.
+func (s *Service) CharterInWords(ctx context.Context, by Actor, version int64) (InWords, error) {
+	stored, err := s.Charter(ctx, by, version)
+	if err != nil {
+		return InWords{}, err
+	}
+	out := InWords{Stored: stored}
+	if out.Charter, err = charter.Parse([]byte(stored.Document)); err != nil {
+		return out, err
+	}
+	if out.Now, err = s.db.Now(ctx); err != nil {
+		return out, err
+	}
+	out.From, out.To = out.Now.Add(-calendarBehind), out.Now.Add(calendarAhead)
+	out.Rules = out.Words(out.From, out.To)
+	if out.Changes, err = s.changesOf(ctx, stored, out.Charter); err != nil {
+		return out, err
+	}
+	now, _, err := s.db.CurrentCharter(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.InForce = now.Version == stored.Version
+	who, _, err := s.db.ActorByID(ctx, stored.AdoptedBy)
+	out.By = who.Name
+	return out, err
+}
+
+// changesOf says in words what a version changed against the one before it.
+func (s *Service) changesOf(ctx context.Context, c store.Charter, parsed *charter.Charter) ([]string, error) {
+	before, ok, err := s.db.CharterBefore(ctx, c.Version)
+	if err != nil || !ok {
+		return nil, err
+	}
+	old, err := charter.Parse([]byte(before.Document))
+	if err != nil {
+		return nil, err
+	}
+	return charter.Difference(old, parsed), nil
+}
+
+// CharterVersions lists the versions of the charter, newest first.
+func (s *Service) CharterVersions(ctx context.Context, by Actor, p store.Page) ([]store.AdoptedCharter, error) {
+	if err := by.Require(Read); err != nil {
+		return nil, err
+	}
+	return s.db.Charters(ctx, p)
 }

@@ -31,6 +31,7 @@ type said struct {
 	requester  string
 	requesters []string // the persons that may be behind the request
 	approvals  []gate.Approval
+	expires    time.Time // until when it waits; zero: it is asked only now
 }
 
 // judgeGates asks the gates and freezes of the environment that a draft goes to, and whether those have agreed who must.
@@ -51,6 +52,11 @@ func (s *Service) judgeGates(ctx context.Context, p said, d draft) (judgement, e
 		w := gate.Wanted{Rule: rule, Bound: d.plan.Binding(), Requesters: p.requesters, Now: f.Now}
 		j.results = append(j.results, gate.Agreement(w, p.approvals))
 	}
+	end := p.expires
+	if end.IsZero() {
+		end = expiry(d.env, f.Now)
+	}
+	gate.Until(j.results, end)
 	j.decision, j.at = gate.Decide(j.results)
 	return j, ctx.Err()
 }

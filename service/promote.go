@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -61,15 +62,20 @@ func (s *Service) PlanPromotion(ctx context.Context, by Actor, n NewPromotion) (
 	return d.plan, d.version, err
 }
 
+// draft plans a promotion by the charter in force.
 func (s *Service) draft(ctx context.Context, by Actor, n NewPromotion) (draft, error) {
+	law, err := s.law(ctx)
+	if err != nil {
+		return draft{}, err
+	}
+	return s.draftBy(ctx, by, n, law)
+}
+
+func (s *Service) draftBy(ctx context.Context, by Actor, n NewPromotion, law law) (draft, error) {
 	ctx, cancel := context.WithTimeout(ctx, planDeadline)
 	defer cancel()
 	n.Referrers = cmp.Or(n.Referrers, AllReferrers)
 	if err := checkReferrers(n.Referrers); err != nil {
-		return draft{}, err
-	}
-	law, err := s.law(ctx)
-	if err != nil {
 		return draft{}, err
 	}
 	before, err := law.From(n.Component, n.To, n.From)
@@ -269,8 +275,22 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 	return nil
 }
 
-// AskPromotion decides on a promotion by its plan, and queues it.
+// AskPromotion decides on a promotion by its plan, and queues it. That a rule refuses it goes on the trail, and changes nothing else.
 func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (Asked, error) {
+	asked, err := s.askPromotion(ctx, by, n)
+	if p := problem.From(err); err != nil && p.Kind == problem.Refused {
+		refused := entry{act: trail.PromotionRefused, actor: by.Name, sealed: map[string]string{"because": n.Because}, component: n.Component,
+			facts: map[string]string{"environment": n.To, "version": n.Version, "digest": n.Image.String(), "why": p.Title + ": " + p.Seen,
+				"rule": p.Rule}}
+		if n.Emergency {
+			refused.facts["emergency"] = "yes"
+		}
+		err = errors.Join(err, s.db.Tx(ctx, func(tx store.Tx) error { return s.record(ctx, tx, refused) }))
+	}
+	return asked, err
+}
+
+func (s *Service) askPromotion(ctx context.Context, by Actor, n NewPromotion) (Asked, error) {
 	if err := firstOf(by.Require(Promote), reason(n.Because), s.promotesThere(ctx, by, store.Promotion{Environment: n.To})); err != nil {
 		return Asked{}, err
 	}

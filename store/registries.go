@@ -132,30 +132,3 @@ func (s *Store) ShareBudget(ctx context.Context, registry, process uuid.UUID, li
 	})
 	return share, err
 }
-
-// Charter is one adopted version of the governance document.
-type Charter struct {
-	Version   int64 `gorm:"->"`
-	Document  string
-	AdoptedBy uuid.UUID
-	AdoptedAt time.Time `gorm:"->"`
-}
-
-// CurrentCharter is the newest version; false if none was adopted yet.
-func (q Queries) CurrentCharter(ctx context.Context) (Charter, bool, error) {
-	return first[Charter](q.g.WithContext(ctx).Table("charters").Order("version DESC"))
-}
-
-// CharterVersion finds a version.
-func (q Queries) CharterVersion(ctx context.Context, version int64) (Charter, bool, error) {
-	return first[Charter](q.g.WithContext(ctx).Table("charters").Where("version = ?", version))
-}
-
-// AddCharter keeps a new version and gives its number.
-func (t Tx) AddCharter(ctx context.Context, c Charter) (Charter, error) {
-	err := t.g.WithContext(ctx).
-		Raw("INSERT INTO charters (document, adopted_by) VALUES (?, ?) RETURNING *", c.Document, c.AdoptedBy).
-		Scan(&c).
-		Error
-	return c, err
-}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"dovrak/api/wire"
 	sim "dovrak/standin/registry"
 )
 
@@ -92,7 +93,7 @@ func TestAPromotionThatWaits(t *testing.T) {
 		strings.Replace(
 			charterText,
 			"    standing: live\n",
-			"    standing: live\n"+soak+"    freezes: [{name: thaw, weekly: \"sun 00:00 to sat 23:59\"}]\n",
+			"    standing: live\n"+soak+"    freezes: [{name: thaw, from: 2025-03-01, to: 2025-03-02}]\n",
 			1,
 		),
 	)
@@ -133,9 +134,10 @@ func TestAFreezeBegins(t *testing.T) {
 	})
 	w.ok("promote", "snowpack-model", "--to", "live", "--because", "x", "--detach")
 	<-reached
-	today := time.Now().UTC()
+	const minute = "2006-01-02T15:04"
+	now := time.Now().UTC()
 	frozen := strings.Replace(charterText, "    standing: live\n", "    standing: live\n    freezes: [{name: thaw, from: "+
-		today.Format(time.DateOnly)+", to: "+today.AddDate(0, 0, 2).Format(time.DateOnly)+"}]\n", 1)
+		now.Add(-time.Hour).Format(minute)+", to: "+now.Add(2*time.Hour).Format(minute)+"}]\n", 1)
 	w.adopt(frozen)
 	release()
 	w.until(wait, "it waits", func() bool { return w.promotion(1).State == "waiting" })
@@ -154,13 +156,13 @@ func TestAFreezeBegins(t *testing.T) {
 func TestVersionsOfTheCharter(t *testing.T) {
 	t.Parallel()
 	w := gated(t, "    gates: [{branch: main}]\n")
-	out, err := w.client().Adopt(t.Context(), strings.Replace(charterText, "[bench, live]", "[live]", 1))
+	out, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "[bench, live]", "[live]", 1)})
 	must(t, err)
 	want := []string{"environment live: gates: without was built from main", "route mountain: live in place of bench → live"}
 	if out.Version != 3 || !slices.Equal(out.Changes, want) {
 		t.Errorf("%+v", out)
 	}
-	if again, err := w.client().Adopt(t.Context(), strings.Replace(charterText, "[bench, live]", "[live]", 1)); err != nil ||
+	if again, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "[bench, live]", "[live]", 1)}); err != nil ||
 		again.Version != 3 || len(again.Changes) != 0 {
 		t.Errorf("adopted again: %+v, %v", again, err)
 	}

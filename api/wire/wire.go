@@ -74,6 +74,7 @@ type Tokens struct {
 // CharterDocument is a charter to be adopted.
 type CharterDocument struct {
 	Document string `json:"document" description:"the YAML itself"`
+	Because  string `json:"because,omitempty" description:"for those who must agree, where the charter in force says so"`
 }
 
 // Charter is an adopted version.
@@ -86,7 +87,9 @@ type Charter struct {
 // CharterVersion names the version now in force.
 type CharterVersion struct {
 	Changes []string `json:"changes" description:"against the version before, in words; none where it was in force already"`
-	Version int64    `json:"version"`
+	Version int64    `json:"version" description:"0: it waits as a proposal"`
+
+	Proposal int64 `json:"proposal,omitempty" description:"its number, where others must agree first"`
 }
 
 // NewPoint asks for tags to be pointed at an image.

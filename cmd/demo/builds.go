@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +9,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,8 +20,11 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// valleyInCharter is the issuer's address as the charter's file has it; where it listens in this world takes its place.
-const valleyInCharter = "http://127.0.0.1:8629"
+// The issuers' addresses as the charter's file has them; where they listen in this world takes their place.
+const (
+	valleyInCharter = "http://127.0.0.1:8629"
+	peopleInCharter = "http://127.0.0.1:8630"
+)
 
 // projects are where the valley's system keeps the sources of each component.
 var projects = map[string]string{"snowpack-model": "models/snowpack-model", "map-tiles": "models/map-tiles",
@@ -39,34 +43,44 @@ var commits = map[int][]string{
 	112: {"Calibrate the west face"},
 }
 
-// valley starts the issuer of the valley's pipelines, where it was before.
-func (w *world) valley() error {
-	at := w.addr["valley"]
+// issuerAt starts an issuer, where it was before.
+func (w *world) issuerAt(name string) (*oidc.Issuer, error) {
+	at := w.addr[name]
 	if at == "" {
 		at = "127.0.0.1:0"
 	}
 	l, err := net.Listen("tcp", at)
 	if err != nil {
-		return fmt.Errorf("the valley's issuer cannot listen where it did before: %w; begin anew: make demo FRESH=1", err)
+		return nil, fmt.Errorf("the issuer %s cannot listen where it did before: %w; begin anew: make demo FRESH=1", name, err)
 	}
-	w.addr["valley"] = l.Addr().String()
-	if w.issuer, err = oidc.New("http://" + w.addr["valley"]); err != nil {
-		return err
+	w.addr[name] = l.Addr().String()
+	issuer, err := oidc.New("http://" + w.addr[name])
+	if err != nil {
+		return nil, err
 	}
-	srv := &http.Server{Handler: w.issuer, ReadHeaderTimeout: 10 * time.Second}
+	srv := &http.Server{Handler: issuer, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
 		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			fmt.Fprintln(os.Stderr, "demo: the valley's issuer failed:", err)
+			fmt.Fprintln(os.Stderr, "demo: the issuer", name, "failed:", err)
 		}
 	}()
 	w.ends = append(w.ends, func(context.Context) error { return srv.Close() })
-	return nil
+	return issuer, nil
 }
 
-// charterHere is the charter of this world, with the issuer where it listens.
+// charterHere is the charter of this world: the issuers where they listen, the days counted from today.
 func (w *world) charterHere() []byte {
-	return bytes.ReplaceAll(charter, []byte(valleyInCharter), []byte(w.issuer.URL))
+	text := strings.NewReplacer(valleyInCharter, w.issuer.URL, peopleInCharter, w.people.URL).Replace(string(charter))
+	return dayText.ReplaceAllFunc([]byte(text), func(day []byte) []byte {
+		n, err := strconv.Atoi(string(day[len("DAY+"):]))
+		if err != nil {
+			return day
+		}
+		return []byte(time.Now().AddDate(0, 0, n).Format(time.DateOnly))
+	})
 }
+
+var dayText = regexp.MustCompile(`DAY\+\d+`)
 
 // signIn has a run of the pipeline trade its system's token for one of Dovrak's.
 func (w *world) signIn(ctx context.Context, r pipelineRun) error {

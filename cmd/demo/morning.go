@@ -50,10 +50,12 @@ var (
 	ongoing = pipelineRun{component: "snowpack-model", version: "2.14.1", number: 42, platforms: all}
 )
 
-// play plays the morning, once: a world that has had it is left as it is.
+// play plays the morning, once: in a world that has had it, people only come in anew.
 func (w *world) play(ctx context.Context) error {
 	done := filepath.Join(w.dir, "played")
-	if _, err := os.Stat(done); !errors.Is(err, os.ErrNotExist) {
+	if _, err := os.Stat(done); err == nil {
+		return w.arrive(ctx)
+	} else if !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	fmt.Fprintln(w.said, "Skarvind Avalanche Watch, a release morning")
@@ -65,7 +67,7 @@ func (w *world) play(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := errors.Join(w.check(ctx), w.meddle(ctx)); err != nil {
+	if err := errors.Join(w.check(ctx), w.meddle(ctx, "2.13.2"), w.refusals(ctx)); err != nil {
 		return err
 	}
 	fmt.Fprintln(w.said, "  build 38   snowpack-model 2.13.1 is run late: the tags stay where they are")
@@ -86,8 +88,9 @@ func (w *world) check(ctx context.Context) error {
 	return nil
 }
 
-// meddle is what a hand at a registry does behind Dovrak's back: 2.13.2 was built again for its trial, for two platforms only.
-func (w *world) meddle(ctx context.Context) error {
+// meddle is what a hand at a registry does behind Dovrak's back: 2.13.2 was built again for its trial, for two platforms only, and put
+// under a tag there.
+func (w *world) meddle(ctx context.Context, tag string) error {
 	img, err := build(pipelineRun{component: "snowpack-model", version: "2.13.2", number: 39, platforms: desktops}, "hotfix").Make()
 	if err != nil {
 		return err
@@ -102,10 +105,10 @@ func (w *world) meddle(ctx context.Context) error {
 		HTTP:       &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: trust}}, Timeout: time.Minute},
 	}
 	defer at.HTTP.CloseIdleConnections()
-	return at.Push(ctx, img, "2.13.2")
+	return at.Push(ctx, img, tag)
 }
 
-// settle connects the registries, adopts the charter, and gives people their tokens.
+// settle connects the registries, adopts the charter, and signs people in.
 func (w *world) settle(ctx context.Context) error {
 	ca := filepath.Join(w.dir, "ridge-ca.pem")
 	if err := os.WriteFile(ca, w.ridgeCA, 0o644); err != nil {
@@ -133,18 +136,7 @@ func (w *world) settle(ctx context.Context) error {
 	if _, err := w.command(ctx, "administrator", "", "charter", "adopt", file); err != nil {
 		return err
 	}
-	for _, p := range []struct{ name, kind, may string }{
-		{"Ragna", "person", "read,report,point,copy,promote"},
-	} {
-		token, err := w.command(ctx, "administrator", "", "token", "issue", p.name, "--kind", p.kind, "--may", p.may)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(w.tokenFile(p.name), []byte(token), 0o600); err != nil {
-			return err
-		}
-	}
-	return nil
+	return w.arrive(ctx)
 }
 
 // release runs the pipeline, has its image vouched for, and promotes it as far as this morning does.
@@ -197,6 +189,12 @@ func (w *world) promote(ctx context.Context, r pipelineRun) error {
 		if r.to == "" || r.to == "trial" && env == "live" {
 			return nil
 		}
+		if r.number == 41 && env == "trial" {
+			if err := w.contested(ctx, r); err != nil {
+				return err
+			}
+			continue
+		}
 		out, err := w.promoted(ctx, r.component, env, r.because)
 		if err != nil {
 			return err
@@ -206,17 +204,33 @@ func (w *world) promote(ctx context.Context, r pipelineRun) error {
 	return nil
 }
 
-// promoted asks for a promotion and sees it through, also where it waits for its time on trial, which is short on this morning.
+// promoted asks for a promotion, has Ylva agree to it, and sees it through, also where it waits for its time on trial, which is short
+// on this morning.
 func (w *world) promoted(ctx context.Context, component, env, because string) (string, error) {
-	out, err := w.command(ctx, "Ragna", "", "promote", component, "--to", env, "--because", because, "--detach", "-o", "json")
+	n, err := w.asked(ctx, "Ragna", component, env, because)
+	if err != nil {
+		return "", err
+	}
+	if err := w.agrees(ctx, "Ylva", n, "the hut is told"); err != nil {
+		return "", err
+	}
+	return w.command(ctx, "Ragna", "", "promotions", "watch", n)
+}
+
+// asked asks for a promotion and gives its number.
+func (w *world) asked(ctx context.Context, who, component, env, because string, more ...string) (string, error) {
+	out, err := w.command(ctx, who, "", append([]string{"promote", component, "--to", env, "--because", because, "--detach", "-o", "json"}, more...)...)
 	if err != nil {
 		return "", err
 	}
 	var p struct{ Number int64 }
-	if err := json.Unmarshal([]byte(out), &p); err != nil {
-		return "", err
-	}
-	return w.command(ctx, "Ragna", "", "promotions", "watch", strconv.FormatInt(p.Number, 10))
+	err = json.Unmarshal([]byte(out), &p)
+	return strconv.FormatInt(p.Number, 10), err
+}
+
+func (w *world) agrees(ctx context.Context, who, n, remark string) error {
+	_, err := w.command(ctx, who, "", "approve", n, "--because", remark)
+	return err
 }
 
 func lastLine(s string) string {
@@ -233,17 +247,18 @@ func commit(r pipelineRun, branch string) string {
 func (w *world) invite() {
 	fmt.Fprintf(w.said, `
 The console   http://%[1]s
-  sign in with Ragna's token:  cat %[2]s
+  sign in at the organisation's own: choose Ragna, who releases, or Ylva, who approves
 
-Six commands to try, in another terminal:
+Seven commands to try, in another terminal, as Ragna:
   export DOVRAK_SERVER=http://%[1]s DOVRAK_TOKEN=$(cat %[2]s)
   %[3]s show forge/bench/snowpack-model:build-41
   %[3]s build show snowpack-model/42
   %[3]s tags --across snowpack-model
   %[3]s registry check ridge
   %[3]s promote alert-relay --to live --because "relay checked at the hut"
+  DOVRAK_TOKEN=$(cat %[4]s) %[3]s approve 12 --because "the hut is told"
   %[3]s trail hut/live/snowpack-model:live
 
 Ctrl-C ends it; make demo finds it again, make demo FRESH=1 begins anew.
-`, w.listen, w.tokenFile("Ragna"), w.bin)
+`, w.listen, w.tokenFile("Ragna"), w.bin, w.tokenFile("Ylva"))
 }

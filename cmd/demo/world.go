@@ -34,6 +34,7 @@ type world struct {
 	addr     map[string]string // of each registry, and of the issuer: host and port
 	ridgeCA  []byte            // in PEM
 	issuer   *oidc.Issuer      // of the valley's pipelines
+	people   *oidc.Issuer      // at which people sign in
 	line     mountainLine      // to the hut
 	ends     []func(context.Context) error
 	said     io.Writer
@@ -103,13 +104,23 @@ func (w *world) registries(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := errors.Join(w.ridge(ctx), w.valley()); err != nil {
+	if err := errors.Join(w.ridge(ctx), w.issuers()); err != nil {
 		return err
 	}
 	if raw, err = yaml.Marshal(w.addr); err != nil {
 		return err
 	}
 	return os.WriteFile(file, raw, 0o644)
+}
+
+func (w *world) issuers() (err error) {
+	if w.issuer, err = w.issuerAt("valley"); err == nil {
+		w.people, err = w.issuerAt("people")
+	}
+	if err == nil {
+		w.people.Let(staff...)
+	}
+	return err
 }
 
 func (w *world) registry(name string, opt registry.Options) error {

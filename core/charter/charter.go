@@ -24,23 +24,24 @@ const MaxBytes = 1 << 20
 
 // Charter is one version of the governance document. Read it with [Parse], which checks it.
 type Charter struct {
-	Organisation string                 `yaml:"organisation"`
-	Components   map[string]Component   `yaml:"components"`
-	Environments map[string]Environment `yaml:"environments"`
-	Routes       map[string][]string    `yaml:"routes"`
-	People       *SignIn                `yaml:"people"`
-	Groups       map[string]Group       `yaml:"groups"`
-	Pipelines    map[string]Pipeline    `yaml:"pipelines"`
-	Keys         map[string]string      `yaml:"attestation-keys"` // name → public key in PEM
+	Organisation string                 `yaml:"organisation" required:"true" description:"whose charter it is"`
+	Components   map[string]Component   `yaml:"components" description:"what is released as images, by name"`
+	Environments map[string]Environment `yaml:"environments" description:"the steps of their way, by name"`
+	Routes       map[string][]string    `yaml:"routes" description:"environments in order, by the route's name"`
+	People       *SignIn                `yaml:"people" description:"where people sign in; else by accounts of Dovrak's own"`
+	Groups       map[string]Group       `yaml:"groups" description:"people and machines, and what they may"`
+	Adoption     gate.Approvals         `yaml:"adoption" description:"who must agree to the next charter"`
+	Pipelines    map[string]Pipeline    `yaml:"pipelines" description:"systems whose own tokens sign runs in, by name"`
+	Keys         map[string]string      `yaml:"attestation-keys" description:"name → public key in PEM"`
 }
 
 // Component is one thing that is released as an image.
 type Component struct {
-	Platforms   []string `yaml:"platforms"` // os/architecture[/variant] that every release must have
-	Optional    []string `yaml:"optional"`  // and those that it may have besides
-	Route       string   `yaml:"route"`
-	Labels      string   `yaml:"labels"`       // what labels that contradict the build are: refused or warned of
-	BuildWithin string   `yaml:"build-within"` // how long the parts of a build may take; 2h where nothing is said
+	Platforms   []string `yaml:"platforms" required:"true" minItems:"1" description:"os/architecture[/variant] that every release must have"`
+	Optional    []string `yaml:"optional" description:"and those that it may have besides"`
+	Route       string   `yaml:"route" required:"true" description:"the one that it takes"`
+	Labels      string   `yaml:"labels" enum:"refused,warned" description:"what labels that contradict the build are: refused or warned of"`
+	BuildWithin string   `yaml:"build-within" description:"how long the parts of a build may take; 2h where nothing is said"`
 }
 
 // BuildWithin is how long the parts of a build may take where the charter says nothing.
@@ -59,21 +60,21 @@ func (c Component) Within() time.Duration {
 
 // Environment is a step of a component's way.
 type Environment struct {
-	Standing string   `yaml:"standing"` // the moving tag that says what stands here
-	Fixed    []string `yaml:"fixed"`    // templates of tags that never change their meaning, see core/tagging
-	Moving   []Moving `yaml:"moving"`   // templates of tags that do
-	Cache    []string `yaml:"cache"`    // templates of tags that pipelines keep for themselves
-	Other    string   `yaml:"other"`    // tags that no rule speaks of: refused, or allowed by the word allow
-	Places   []Place  `yaml:"places"`
+	Standing string   `yaml:"standing" required:"true" description:"the moving tag that says what stands here"`
+	Fixed    []string `yaml:"fixed" description:"templates of tags that never change their meaning, such as {version}"`
+	Moving   []Moving `yaml:"moving" description:"templates of tags that do"`
+	Cache    []string `yaml:"cache" description:"templates of tags that pipelines keep for themselves"`
+	Other    string   `yaml:"other" enum:"allow" description:"tags that no rule speaks of: refused, or allowed by the word allow"`
+	Places   []Place  `yaml:"places" required:"true" minItems:"1" description:"repositories where its images are kept"`
 
-	Gates   []gate.Gate   `yaml:"gates"`   // what a promotion must meet
-	Freezes []gate.Freeze `yaml:"freezes"` // when there is none
-	Waiting string        `yaml:"waits"`   // how long a promotion waits for gates; 24h where nothing is said
+	Gates   []gate.Gate   `yaml:"gates" description:"what a promotion must meet"`
+	Freezes []gate.Freeze `yaml:"freezes" description:"when there is none"`
+	Waiting string        `yaml:"waits" description:"how long a promotion waits for gates; 24h where nothing is said"`
 
-	Promote   []string       `yaml:"promote"`   // groups that may promote here; where none is named, whoever may promote at all
-	AlsoFrom  []string       `yaml:"also-from"` // environments from which an image may come, besides the one before
-	Approvals gate.Approvals `yaml:"approvals"` // who must agree
-	Emergency *Emergency     `yaml:"emergency"` // nil: there is none
+	Promote   []string       `yaml:"promote" description:"groups that may promote here; where none is named, whoever may promote at all"`
+	AlsoFrom  []string       `yaml:"also-from" description:"environments from which an image may come, besides the one before"`
+	Approvals gate.Approvals `yaml:"approvals" description:"who must agree"`
+	Emergency *Emergency     `yaml:"emergency" description:"a promotion that cannot wait; left out: there is none"`
 
 	conditions Conditions
 }
@@ -88,14 +89,14 @@ func (e Environment) Waits() time.Duration {
 
 // Moving is a rule for moving tags.
 type Moving struct {
-	Tag   string           `yaml:"tag"`
-	Moves tagging.Movement `yaml:"moves"`
+	Tag   string           `yaml:"tag" required:"true" description:"a template, such as {major}.{minor}"`
+	Moves tagging.Movement `yaml:"moves" required:"true" enum:"any,forward,promotion,rollback" description:"when it may"`
 }
 
 // Place is a repository in a registry. Its template has {component} where the component's name goes.
 type Place struct {
-	Registry   string `yaml:"registry"`
-	Repository string `yaml:"repository"`
+	Registry   string `yaml:"registry" required:"true" description:"the name under which it was connected"`
+	Repository string `yaml:"repository" required:"true" description:"with {component} where its name goes"`
 }
 
 // At is the place's repository for one component.

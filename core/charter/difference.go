@@ -29,8 +29,9 @@ func Difference(old, now *Charter) []string {
 	each(&d, "group", old.Groups, now.Groups, func(name string, a, b Group) {
 		d.list("group "+name+": claims", a.Claims, b.Claims)
 		d.list("group "+name+": members", a.Members, b.Members)
-		d.list("group "+name+": may", a.May, b.May)
+		d.list("group "+name+": may", texts(a.May, roleText), texts(b.May, roleText))
 	})
+	d.value("who must agree to a charter", old.Adoption.Words(), now.Adoption.Words())
 	each(&d, "pipeline issuer", old.Pipelines, now.Pipelines, func(name string, a, b Pipeline) {
 		d.value("pipeline issuer "+name+": address", a.Issuer, b.Issuer)
 		d.value("pipeline issuer "+name+": audience", a.Audience, b.Audience)
@@ -156,6 +157,8 @@ func gateTexts(e Environment) []string {
 	}
 	return out
 }
+
+func roleText(r Role) string { return string(r) }
 
 func movingText(m Moving) string { return m.Tag + " (" + string(m.Moves) + ")" }
 

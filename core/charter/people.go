@@ -13,10 +13,10 @@ import (
 
 // SignIn is the issuer at which people sign in by OpenID Connect. Without one they have accounts of Dovrak's own.
 type SignIn struct {
-	Issuer string `yaml:"issuer"`       // https, or http on this machine
-	Client string `yaml:"client"`       // by which the issuer knows Dovrak
-	Groups string `yaml:"groups-claim"` // the claim that lists groups; groups where nothing is said
-	Name   string `yaml:"name-claim"`   // the claim that names the person; name where nothing is said
+	Issuer string `yaml:"issuer" required:"true" description:"https, or http on this machine"`
+	Client string `yaml:"client" required:"true" description:"by which the issuer knows Dovrak"`
+	Groups string `yaml:"groups-claim" description:"the claim that lists groups; groups where nothing is said"`
+	Name   string `yaml:"name-claim" description:"the claim that names the person; name where nothing is said"`
 }
 
 // GroupsClaim and NameClaim are the claims that are read.
@@ -34,18 +34,30 @@ func orElse(s, or string) string {
 
 // Group is some people, or machines, with what they may.
 type Group struct {
-	Claims  []string `yaml:"claims"`  // what the issuer calls those who are in it
-	Members []string `yaml:"members"` // accounts and machines that are in it by name
-	May     []string `yaml:"may"`     // besides what environments let the group do
+	Claims  []string `yaml:"claims" description:"what the issuer calls those who are in it"`
+	Members []string `yaml:"members" description:"accounts and machines that are in it by name"`
+	May     []Role   `yaml:"may" description:"besides what environments let the group do"`
 }
 
-// Roles are what a group may be given by its may; environments give the rest: to promote there, to approve there.
-var Roles = []string{"read", "report", "point", "copy", "promote", "keep"}
+// Role is what a group may be given by its may; environments give the rest: to promote there, to approve there.
+type Role string
+
+// Roles lists them all.
+var Roles = []Role{"read", "report", "point", "copy", "promote", "keep"}
+
+// Enum lists the roles for the schema.
+func (Role) Enum() []any {
+	var out []any
+	for _, r := range Roles {
+		out = append(out, r)
+	}
+	return out
+}
 
 // Emergency is a promotion that cannot wait: freezes do not hold for it, nor the gates that it waives, but others must agree.
 type Emergency struct {
-	Approvals gate.Approvals `yaml:"approvals"`
-	Waives    []string       `yaml:"waives"` // gates, by name
+	Approvals gate.Approvals `yaml:"approvals" required:"true" description:"who must agree to it"`
+	Waives    []string       `yaml:"waives" description:"gates that do not count then, by name"`
 }
 
 // Member is who asks: by the name of an account of Dovrak's own or of a machine, in letters of any case, and by what the issuer says.
@@ -118,8 +130,14 @@ func (c *Charter) checkPeople(at locator) error {
 			return err
 		}
 	}
-	return nil
+	return c.checkApprovals(c.Adoption, maxProposal, at.find("adoption"))
 }
+
+// maxProposal bounds how long an approval of a charter may count.
+const maxProposal = 30 * 24 * time.Hour
+
+// Adopts reports whether these groups may agree to the next charter.
+func (c *Charter) Adopts(groups []string) bool { return meet(c.Adoption.From, groups) }
 
 func (c *Charter) checkGroup(name string, at locator) error {
 	g, where := c.Groups[name], at.find("groups", name)
@@ -133,7 +151,7 @@ func (c *Charter) checkGroup(name string, at locator) error {
 	}
 	for _, role := range g.May {
 		if !slices.Contains(Roles, role) {
-			return mistake(where, name+" may "+image.Printable(role),
+			return mistake(where, name+" may "+image.Printable(string(role)),
 				fmt.Sprintf("name some of %v; environments say who may promote and approve there", Roles))
 		}
 	}

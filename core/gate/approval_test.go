@@ -61,3 +61,24 @@ func TestWaiving(t *testing.T) {
 		t.Errorf("with all waived: %s", d)
 	}
 }
+
+// TestTooLate: what time would meet only behind a promotion's end can be met no more; what comes by people or evidence can.
+func TestTooLate(t *testing.T) {
+	end := time.Date(2026, 3, 4, 9, 15, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		name string
+		r    Result
+		want Decision
+	}{
+		{"in time", Result{Verdict: DoesNot, Comes: ByTime, At: end}, Wait},
+		{"too late", Result{Verdict: DoesNot, Comes: ByTime, At: end.Add(time.Second)}, Refuse},
+		{"too late, and waived", Result{Verdict: DoesNot, Comes: ByTime, At: end.Add(time.Second), Waived: true}, Go},
+		{"by a person", Result{Verdict: DoesNot, Comes: ByPerson}, Wait},
+	} {
+		results := []Result{tt.r}
+		Until(results, end)
+		if d, _ := Decide(results); d != tt.want {
+			t.Errorf("%s: %s", tt.name, d)
+		}
+	}
+}

@@ -12,11 +12,11 @@ import (
 // clock on the wall in the zone; where summer time ends or begins, the wall's clock counts, not the hours. Where an hour comes
 // twice, a weekly freeze takes in both.
 type Freeze struct {
-	Name   string `yaml:"name"`
-	From   string `yaml:"from"`   // 2026-12-20 or 2026-12-20T15:00
-	To     string `yaml:"to"`     // exclusive
-	Weekly string `yaml:"weekly"` // in place of both: fri 15:00 to mon 07:00
-	Zone   string `yaml:"zone"`   // e.g. Europe/Oslo; UTC where nothing is said
+	Name   string `yaml:"name" required:"true" description:"people read it when they are refused"`
+	From   string `yaml:"from" description:"2026-12-20 or 2026-12-20T15:00"`
+	To     string `yaml:"to" description:"exclusive"`
+	Weekly string `yaml:"weekly" description:"in place of both: fri 15:00 to mon 07:00"`
+	Zone   string `yaml:"zone" description:"e.g. Europe/Oslo; UTC where nothing is said"`
 }
 
 // Calendar is a freeze that was checked.
@@ -160,4 +160,39 @@ func Frozen(freezes []Calendar, now time.Time) []Result {
 		out = append(out, r)
 	}
 	return out
+}
+
+// Span is a time in which a freeze holds; To is exclusive.
+type Span struct{ From, To time.Time }
+
+// maxSpans bounds what a calendar shows.
+const maxSpans = 200
+
+// Spans gives when the freeze holds between two times, in order, cut to them.
+func (c Calendar) Spans(from, to time.Time) []Span {
+	var out []Span
+	for t := from; t.Before(to) && len(out) < maxSpans; {
+		end, frozen := c.At(t)
+		if frozen {
+			out = append(out, Span{t, earlier(end, to)})
+			t = end
+			continue
+		}
+		next := c.from
+		if c.Weekly != "" {
+			next = c.near(c.begin, t, +1)
+		}
+		if !next.After(t) { // it is over
+			break
+		}
+		t = next
+	}
+	return out
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }

@@ -79,24 +79,34 @@ func Decide(results []Result) (d Decision, at time.Time) {
 	return d, at
 }
 
+// Until marks what time would meet too late: it can be met no more for a promotion that waits until then at the most.
+func Until(results []Result, end time.Time) {
+	for i, r := range results {
+		if r.Open() && r.Comes == ByTime && r.At.After(end) {
+			results[i].Comes = ""
+			results[i].Wants = "ask again then: it is not met before " + clock(r.At)
+		}
+	}
+}
+
 // Gate is one condition of an environment, as the charter says it: a ready-made one, or Holds with its sentence.
 type Gate struct {
-	Name string `yaml:"name"` // as results call it; where it is left out, the condition in words
+	Name string `yaml:"name" description:"as results call it; where it is left out, the condition in words"`
 
-	BeenIn      string   `yaml:"been-in"`       // it has stood in this environment
-	For         string   `yaml:"for"`           // for so long
-	Platforms   string   `yaml:"platforms"`     // required: all that the component must have
-	Branch      string   `yaml:"branch"`        // its build came from there; * stands for any letters
-	Version     string   `yaml:"version"`       // not-lower: than what stands there
-	Evidence    string   `yaml:"evidence"`      // the claim was vouched for, and passed
-	Within      string   `yaml:"within"`        // so lately
-	BaseWithin  string   `yaml:"base-within"`   // what it is built on was made so lately
-	GrowsAtMost string   `yaml:"grows-at-most"` // than what stands there, in percent: 20%
-	Labels      []string `yaml:"labels"`        // none is missing
-	Annotations []string `yaml:"annotations"`
-	Attested    bool     `yaml:"attested"` // a verified attestation says how it was built
-	Holds       string   `yaml:"holds"`    // a condition in the Common Expression Language
-	Refusal     string   `yaml:"refusal"`  // the sentence that refuses where it does not hold
+	BeenIn      string   `yaml:"been-in" description:"it has stood in this environment"`
+	For         string   `yaml:"for" description:"for so long"`
+	Platforms   string   `yaml:"platforms" enum:"required" description:"required: all that the component must have"`
+	Branch      string   `yaml:"branch" description:"its build came from there; * stands for any letters"`
+	Version     string   `yaml:"version" enum:"not-lower" description:"not-lower: than what stands there"`
+	Evidence    string   `yaml:"evidence" description:"the claim was vouched for, and passed"`
+	Within      string   `yaml:"within" description:"so lately"`
+	BaseWithin  string   `yaml:"base-within" description:"what it is built on was made so lately"`
+	GrowsAtMost string   `yaml:"grows-at-most" description:"than what stands there, in percent: 20%"`
+	Labels      []string `yaml:"labels" description:"none is missing"`
+	Annotations []string `yaml:"annotations" description:"none is missing"`
+	Attested    bool     `yaml:"attested" description:"a verified attestation says how it was built"`
+	Holds       string   `yaml:"holds" description:"a condition in the Common Expression Language"`
+	Refusal     string   `yaml:"refusal" description:"the sentence that refuses where it does not hold"`
 }
 
 // kind is a sort of gate.

@@ -38,6 +38,7 @@ const (
 	CopyStopped      Act = "copy stopped"    // what had arrived is kept
 	CopyResumed      Act = "copy resumed"
 	PromotionAsked   Act = "promotion asked"       // with its plan
+	PromotionRefused Act = "promotion refused"     // when it was asked; nothing was changed
 	PromotionJudged  Act = "promotion judged anew" // what it is bound to has changed since it was asked
 	Approved         Act = "promotion approved"    // by one of those who were to agree
 	Declined         Act = "promotion declined"
@@ -45,6 +46,9 @@ const (
 	PromotionDone    Act = "promotion done"    // every place was asked again and holds
 	PromotionEnded   Act = "promotion failed"  // it could not be done; the state says what did happen
 	CharterAdopted   Act = "charter adopted"
+	CharterProposed  Act = "charter proposed" // it waits for people to agree
+	CharterApproved  Act = "charter approved" // by one of those
+	CharterDeclined  Act = "charter declined"
 	RegistryAdded    Act = "registry added"
 	RegistryEdited   Act = "registry edited"
 	RegistryDropped  Act = "registry dropped"

@@ -56,3 +56,24 @@ ALTER TABLE works ADD COLUMN woken boolean NOT NULL DEFAULT false;
 -- The newest promotions of one home, and those that have not ended, are asked for all the time.
 CREATE INDEX promotions_of ON promotions (component, number DESC);
 CREATE INDEX works_promotions_open ON works (id) WHERE kind = 'promotion' AND NOT ended;
+
+-- Charters that wait for people to agree to them.
+CREATE TABLE charter_proposals (
+  number   bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  document text NOT NULL,
+  base     bigint NOT NULL, -- the version in force when it was proposed: behind another it counts no more
+  asked_by uuid NOT NULL REFERENCES actors,
+  because  text NOT NULL,
+  state    text NOT NULL CHECK (state IN ('waiting', 'adopted', 'declined', 'overtaken')),
+  version  bigint REFERENCES charters, -- that it became
+  asked_at timestamptz NOT NULL DEFAULT now(),
+  ended_at timestamptz
+);
+CREATE TABLE charter_approvals (
+  id       uuid PRIMARY KEY,
+  proposal bigint NOT NULL REFERENCES charter_proposals,
+  actor_id uuid NOT NULL REFERENCES actors,
+  agreed   boolean NOT NULL,
+  remark   text NOT NULL,
+  at       timestamptz NOT NULL DEFAULT now()
+);
