@@ -43,7 +43,7 @@ func TestConsole(t *testing.T) {
 	must(t, b.Open(w.front.URL+"/history/snowpack-model")) // a link from a ticket, before signing in
 	must(t, b.Until("location.pathname === '/signin'"))
 	axe(t, b, "sign-in")
-	must(t, b.Type("#token", "dovrak_wrong\r"))
+	must(t, b.HandIn("dovrak_wrong"))
 	must(t, b.Shows("You are not signed in"))
 	must(t, b.Shows("a token that this service did not issue"))
 	must(t, b.SignIn(w.front.URL, w.token))

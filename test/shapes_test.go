@@ -116,9 +116,15 @@ func TestShapesOfImages(t *testing.T) {
 // adopt puts another charter in force.
 func (w *world) adopt(text string) {
 	w.t.Helper()
+	w.ok("charter", "adopt", w.file(text))
+}
+
+// file keeps a charter in a file.
+func (w *world) file(text string) string {
+	w.t.Helper()
 	file := filepath.Join(w.t.TempDir(), "charter.yaml")
 	must(w.t, os.WriteFile(file, []byte(text), 0o600))
-	w.ok("charter", "adopt", file)
+	return file
 }
 
 // TestTwoPlaces: an environment with two places gets an image in both before a tag is pointed in either. Where one place

@@ -1,6 +1,5 @@
 // The frame of every view: mast, foot, keys; and who is signed in.
 import { useEffect, useState } from 'react';
-import { useQuery } from '@tanstack/react-query';
 import { Link, NavLink, Navigate, Route, Routes, useLocation } from 'react-router';
 import { api, queries, take, Problem, type Schema } from './api/client';
 import { useLive, type Link as LiveLink } from './api/live';
@@ -8,6 +7,7 @@ import { Keys } from './parts/keys';
 import { Summit } from './parts/marks';
 import { Empty, Failed, Loading } from './parts/states';
 import { Age } from './parts/time';
+import { useWho } from './parts/who';
 import { Finder } from './parts/finder';
 import { AcrossView } from './views/across';
 import { BuildView } from './views/build';
@@ -17,14 +17,17 @@ import { CopiesView, CopyView } from './views/copies';
 import { FindView } from './views/find';
 import { HistoryView } from './views/history';
 import { ImageView } from './views/image';
-import { PromotionsView, PromotionView } from './views/promotions';
+import { CharterView } from './views/charter';
+import { PeopleView } from './views/people';
+import { PromotionView } from './views/promotion';
+import { PromotionsView, useMine } from './views/promotions';
 import { RegistriesView } from './views/registries';
 import { SignIn } from './views/signin';
 import { StandingView, useStanding } from './views/standing';
 import { TagsView } from './views/tags';
 
 export function App() {
-  const who = useQuery({ queryKey: ['whoami'], queryFn: () => take(api.GET('/api/v1/whoami')) });
+  const who = useWho();
   const at = useLocation();
   const out = who.error instanceof Problem && who.error.told.kind === 'not-signed-in';
   const known = Boolean(who.data) && !out;
@@ -54,6 +57,9 @@ export function App() {
             <Route path="/copies/:number" element={<CopyView />} />
             <Route path="/promotions" element={<PromotionsView />} />
             <Route path="/promotions/:number" element={<PromotionView />} />
+            <Route path="/charter" element={<CharterView />} />
+            <Route path="/charter/:version" element={<CharterView />} />
+            <Route path="/people" element={<PeopleView />} />
             <Route path="/compare" element={<CompareView />} />
             <Route path="/find" element={<FindView />} />
             <Route
@@ -74,6 +80,7 @@ export function App() {
 }
 
 function Mast({ who }: { who: Schema['Actor'] | undefined }) {
+  const mine = useMine(who !== undefined && who.approvesIn.length > 0).data?.items.length ?? 0;
   const leave = async () => {
     await take(api.DELETE('/api/v1/session'));
     queries.clear();
@@ -91,15 +98,26 @@ function Mast({ who }: { who: Schema['Actor'] | undefined }) {
         </NavLink>
         <NavLink to="/history">History</NavLink>
         <NavLink to="/builds">Builds</NavLink>
-        <NavLink to="/promotions">Promotions</NavLink>
+        <NavLink to="/promotions">
+          Promotions
+          {mine > 0 && (
+            <b className="waits" title={`${mine} wait for you`}>
+              {' '}
+              {mine}
+              <span className="sr"> wait for you</span>
+            </b>
+          )}
+        </NavLink>
         <NavLink to="/copies">Copies</NavLink>
         <NavLink to="/compare">Compare</NavLink>
+        <NavLink to="/charter">Charter</NavLink>
+        <NavLink to="/people">People</NavLink>
         <NavLink to="/registries">Registries</NavLink>
       </nav>
       {who && <Finder />}
       {who && (
         <span className="who">
-          {who.name}{' '}
+          <span title={who.groups.length > 0 ? `in ${who.groups.join(', ')}` : `a token, until ${who.expires}`}>{who.name}</span>{' '}
           <button type="button" className="text-btn" onClick={() => void leave()}>
             sign out
           </button>
@@ -127,7 +145,7 @@ function Foot({ live, known }: { live: LiveLink; known: boolean }) {
           <kbd>/</kbd> find
         </span>
         <span className="wide">
-          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>b</kbd> <kbd>p</kbd> <kbd>m</kbd> <kbd>c</kbd> <kbd>r</kbd> a view
+          <kbd>g</kbd> then <kbd>s</kbd> <kbd>h</kbd> <kbd>p</kbd> <kbd>a</kbd> … a view
         </span>
         <span className="wide">
           <kbd>?</kbd> all keys

@@ -69,7 +69,7 @@ func (a Approvals) Words() string {
 	}
 	words := people + " of " + strings.Join(a.From, " or ") + " must agree, and never who asks"
 	if a.GoodFor != "" {
-		words += ", for " + a.GoodFor
+		words += "; it counts for " + a.GoodFor
 	}
 	return words
 }

@@ -154,12 +154,22 @@ func (b *Browser) Picture(file string) error {
 	return os.WriteFile(file, png, 0o644)
 }
 
+// HandIn hands a token in on the sign-in page, where that way lies folded.
+func (b *Browser) HandIn(token string) error {
+	if err := b.Until("document.querySelector('#token')"); err != nil {
+		return err
+	}
+	if _, err := Eval[bool](b, "document.querySelector('#token').closest('details').open = true"); err != nil {
+		return err
+	}
+	return b.Type("#token", token+"\r")
+}
+
 // SignIn signs in to the console with a token and waits for its first view.
 func (b *Browser) SignIn(server, token string) error {
 	for _, step := range []func() error{
 		func() error { return b.Open(server + "/signin") },
-		func() error { return b.Until("document.querySelector('#token')") },
-		func() error { return b.Type("#token", token+"\r") },
+		func() error { return b.HandIn(token) },
 		func() error { return b.Until("document.querySelector('.views a[aria-current]')") },
 	} {
 		if err := step(); err != nil {

@@ -10,6 +10,8 @@ const places: Record<string, [string, string]> = {
   p: ['/promotions', 'Promotions'],
   m: ['/copies', 'Copies: what moves'],
   c: ['/compare', 'Compare'],
+  a: ['/charter', 'Charter: what is allowed'],
+  w: ['/people', 'People: who may what'],
   r: ['/registries', 'Registries'],
 };
 

@@ -5,6 +5,7 @@ export const acrossPath = (component: string) => `/across/${component}`;
 export const buildsPath = (component: string) => `/builds/${component}`;
 export const buildPath = (component: string, number: number) => `/builds/${component}/${number}`;
 export const promotionPath = (number: number) => `/promotions/${number}`;
+export const charterPath = (version: number) => `/charter/${version}`;
 export const copyPath = (number: number) => `/copies/${number}`;
 export const comparePath = (a: string, b: string) => `/compare?${new URLSearchParams({ a, b })}`;
 

@@ -1,0 +1,80 @@
+// Charters that wait for people to agree: what each would change, and the decision of who may.
+import { useState } from 'react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { api, queries, take, type Schema } from '../api/client';
+import { Section } from '../parts/section';
+import { Age } from '../parts/time';
+
+export function Proposals() {
+  const list = useQuery({
+    queryKey: ['charter', 'proposals'],
+    queryFn: () => take(api.GET('/api/v1/charter/proposals', { params: { query: { limit: 5 } } })),
+  });
+  const waiting = list.data?.items.filter((p) => p.state === 'waiting') ?? [];
+  if (waiting.length === 0) return null;
+  return (
+    <Section title="Proposed" aside={<b className="waits">{waiting.length}</b>}>
+      {waiting.map((p) => (
+        <Proposal key={p.number} p={p} />
+      ))}
+    </Section>
+  );
+}
+
+function Proposal({ p }: { p: Schema['Proposal'] }) {
+  const whole = useQuery({
+    queryKey: ['charter', 'proposal', p.number],
+    queryFn: () => take(api.GET('/api/v1/charter/proposals/{number}', { params: { path: { number: p.number } } })),
+  });
+  const [remark, write] = useState('');
+  const say = useMutation({
+    mutationFn: (agreed: boolean) => {
+      const params = { path: { number: p.number } };
+      const body = { remark };
+      return take(
+        agreed
+          ? api.POST('/api/v1/charter/proposals/{number}/approve', { params, body })
+          : api.POST('/api/v1/charter/proposals/{number}/decline', { params, body }),
+      );
+    },
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['charter'] }),
+  });
+  return (
+    <div className="proposal">
+      <p className="note">
+        <b>{p.number}</b> by {p.by}, <Age of={p.asked} /> ago{p.because && <i>: “{p.because}”</i>}
+      </p>
+      <ul className="pairs">
+        {whole.data?.changes.map((line) => (
+          <li key={line}>
+            <span>{line}</span>
+          </li>
+        ))}
+      </ul>
+      <p className="note">{whole.data?.agreed}</p>
+      {whole.data?.maySay ? (
+        <form className="say" onSubmit={(e) => e.preventDefault()}>
+          <label className="sr" htmlFor={`remark-${p.number}`}>
+            Why, for the trail
+          </label>
+          <input
+            id={`remark-${p.number}`}
+            className="field"
+            placeholder="say why (goes on the trail)"
+            value={remark}
+            onChange={(e) => write(e.target.value)}
+          />
+          <button type="button" className="btn go" disabled={say.isPending || remark === ''} onClick={() => say.mutate(true)}>
+            Approve
+          </button>
+          <button type="button" className="btn stop" disabled={say.isPending || remark === ''} onClick={() => say.mutate(false)}>
+            Decline
+          </button>
+          {say.isError && <p className="note refused">{say.error.message}</p>}
+        </form>
+      ) : (
+        <p className="note">{whole.data?.whyNot}</p>
+      )}
+    </div>
+  );
+}
