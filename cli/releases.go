@@ -214,11 +214,11 @@ func pieces(n int) string {
 
 func (a *App) promotions() *cobra.Command {
 	var page client.Page
-	var mine bool
+	var filter client.PromotionFilter
 	cmd := &cobra.Command{
 		Use: "promotions", Short: "List promotions, newest first", Args: args(0, "promotions"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			out, err := a.client().Promotions(cmd.Context(), page, mine)
+			out, err := a.client().Promotions(cmd.Context(), page, filter)
 			if err != nil {
 				return err
 			}
@@ -244,7 +244,9 @@ func (a *App) promotions() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&mine, "waits-for-me", false, "those alone that you are to agree to")
+	cmd.Flags().StringVar(&filter.Component, "component", "", "of this component")
+	cmd.Flags().StringVar(&filter.Environment, "to", "", "to this environment")
+	cmd.Flags().BoolVar(&filter.Mine, "waits-for-me", false, "those alone that you are to agree to")
 	cmd.AddCommand(a.promotionsShow(), &cobra.Command{
 		Use: "watch NUMBER", Short: "Show a promotion until it has ended, and end as it did", Args: args(1, "promotions watch NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -274,10 +274,18 @@ func (c *Client) Promote(ctx context.Context, n wire.NewPromotion) (int64, error
 	return start(ctx, c, "/api/v1/promotions", n)
 }
 
-// Promotions lists promotions; with mine, those alone that wait for the one who asks to agree.
-func (c *Client) Promotions(ctx context.Context, p Page, mine bool) (wire.Promotions, error) {
+// PromotionFilter selects promotions; what is empty selects nothing away. Mine are those alone that wait for the one who asks to agree.
+type PromotionFilter struct {
+	Component, Environment string
+	Mine                   bool
+}
+
+// Promotions lists promotions, newest first.
+func (c *Client) Promotions(ctx context.Context, p Page, f PromotionFilter) (wire.Promotions, error) {
 	q := p.query()
-	if mine {
+	set(q, "component", f.Component)
+	set(q, "environment", f.Environment)
+	if f.Mine {
 		q.Set("waits-for", "me")
 	}
 	return get[wire.Promotions](ctx, c, "/api/v1/promotions", q)

@@ -218,8 +218,20 @@ func (q Queries) CopyByWork(ctx context.Context, id uuid.UUID) (CopyWork, bool, 
 
 // Promotions lists promotions, newest first; of one component and environment where they are named.
 func (q Queries) Promotions(ctx context.Context, p Page, component, environment string) ([]PromotionWork, error) {
-	return paged[PromotionWork](ctx, q, promotionFrom, p, "(? = '' OR component = ?) AND (? = '' OR environment = ?)",
-		component, component, environment, environment)
+	where, args := homed(component, environment)
+	return paged[PromotionWork](ctx, q, promotionFrom, p, where, args...)
+}
+
+// homed selects promotions by what is named alone, so that an index serves.
+func homed(component, environment string) (where string, args []any) {
+	where = "true"
+	if component != "" {
+		where, args = where+" AND d.component = ?", append(args, component)
+	}
+	if environment != "" {
+		where, args = where+" AND d.environment = ?", append(args, environment)
+	}
+	return where, args
 }
 
 // PromotionNumbered finds a promotion.
@@ -234,6 +246,6 @@ func (q Queries) PromotionByWork(ctx context.Context, id uuid.UUID) (PromotionWo
 
 // OpenPromotions lists the promotions that have not ended, for all homes or for one.
 func (q Queries) OpenPromotions(ctx context.Context, component, environment string) ([]PromotionWork, error) {
-	return paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: 1000},
-		"NOT w.ended AND (? = '' OR component = ?) AND (? = '' OR environment = ?)", component, component, environment, environment)
+	where, args := homed(component, environment)
+	return paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: 1000}, "NOT w.ended AND "+where, args...)
 }

@@ -53,9 +53,9 @@ CREATE INDEX approvals_of ON approvals (work_id, at);
 -- Something has come that a promotion may wait for; cleared when it begins to be judged, so that nothing is lost that comes meanwhile.
 ALTER TABLE works ADD COLUMN woken boolean NOT NULL DEFAULT false;
 
--- The newest promotions of one home, and those that have not ended, are asked for all the time.
+-- The newest promotions of one component, or to one environment.
 CREATE INDEX promotions_of ON promotions (component, number DESC);
-CREATE INDEX works_promotions_open ON works (id) WHERE kind = 'promotion' AND NOT ended;
+CREATE INDEX promotions_to ON promotions (environment, number DESC);
 
 -- Charters that wait for people to agree to them.
 CREATE TABLE charter_proposals (
