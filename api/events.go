@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"dovrak/api/wire"
@@ -43,7 +44,7 @@ func (a *API) events(c *echo.Context, by service.Actor) error {
 	defer beat.Stop()
 	for {
 		var waits bool
-		if last, waits, err = a.sendEvents(ctx, by, out, last); err != nil {
+		if last, waits, err = a.sendEvents(ctx, c, out, last, &by); err != nil {
 			return nil // the stream ends here, and is resumed by its last id
 		}
 		var soon <-chan time.Time
@@ -68,9 +69,22 @@ func (a *API) events(c *echo.Context, by service.Actor) error {
 	}
 }
 
-// sendEvents sends what is there, and reports whether more is written but cannot be sent yet.
-func (a *API) sendEvents(ctx context.Context, by service.Actor, out stream, last store.EventID) (store.EventID, bool, error) {
-	events, waits, err := a.service.Events(ctx, by, last)
+// changesRights reports an event behind which somebody may have other rights than before.
+func changesRights(e store.Event) bool {
+	return e.Topic == store.TopicPeople || e.Topic == store.TopicCharter
+}
+
+// sendEvents sends what is there, and reports whether more is written but cannot be sent yet. Where rights may have changed it looks first
+// whether the reader still has theirs.
+func (a *API) sendEvents(
+	ctx context.Context, c *echo.Context, out stream, last store.EventID, by *service.Actor,
+) (store.EventID, bool, error) {
+	events, waits, err := a.service.Events(ctx, *by, last)
+	if err == nil && slices.ContainsFunc(events, changesRights) {
+		if *by, err = a.signedIn(c); err == nil {
+			err = by.Require(service.Read)
+		}
+	}
 	if err != nil {
 		return last, false, err
 	}

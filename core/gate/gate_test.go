@@ -194,30 +194,58 @@ func TestFreezes(t *testing.T) {
 	}
 }
 
-// BenchmarkJudge judges with 20 gates on 500 pieces of evidence.
-func BenchmarkJudge(b *testing.B) {
+// loaded is many gates, and many pieces of evidence.
+func loaded(t testing.TB, gates, pieces int) ([]Compiled, Facts) {
+	t.Helper()
 	f := known()
-	for i := range 500 {
+	for i := range pieces {
 		f.Evidence = append(
 			f.Evidence,
 			Evidence{Claim: fmt.Sprintf("survey-%d", i%50), Passed: true, By: "Tormod", At: noon.Add(-time.Duration(i) * time.Minute)},
 		)
 	}
-	var gates []Compiled
-	for i := range 20 {
-		g := Gate{Evidence: fmt.Sprintf("survey-%d", i), Within: "30d"}
+	var out []Compiled
+	for i := range gates {
+		g := Gate{Evidence: fmt.Sprintf("survey-%d", i%50), Within: "30d"}
 		if i%4 == 0 {
-			g = Gate{Name: "x", Refusal: "x", Holds: fmt.Sprintf("evidence.exists(e, e.claim == 'survey-%d' && e.passed)", i)}
+			g = Gate{Name: "x", Refusal: "x", Holds: fmt.Sprintf("evidence.exists(e, e.claim == 'survey-%d' && e.passed)", i%50)}
 		}
 		c, err := Compile(g)
 		if err != nil {
-			b.Fatal(err)
+			t.Fatal(err)
 		}
-		gates = append(gates, c)
+		out = append(out, c)
 	}
+	return out, f
+}
+
+// BenchmarkJudge judges with 20 gates on 500 pieces of evidence.
+func BenchmarkJudge(b *testing.B) {
+	gates, f := loaded(b, 20, 500)
 	for b.Loop() {
 		if d, _ := Decide(Judge(context.Background(), gates, f)); d != Go {
 			b.Fatal(d)
+		}
+	}
+}
+
+// TestJudgingGrowsLinearly: ten times as many gates, or pieces of evidence, cost about ten times as much; a hundred times would be its
+// square.
+func TestJudgingGrowsLinearly(t *testing.T) {
+	best := func(gates, pieces int) time.Duration {
+		g, f := loaded(t, gates, pieces)
+		least := time.Hour
+		for range 15 {
+			began := time.Now()
+			Judge(context.Background(), g, f)
+			least = min(least, time.Since(began))
+		}
+		return least
+	}
+	base := best(8, 200)
+	for name, more := range map[string]time.Duration{"gates": best(80, 200), "pieces of evidence": best(8, 2000)} {
+		if grown := float64(more) / float64(base); grown > 40 { // four times what is linear, for a machine that is shared
+			t.Errorf("ten times the %s took %.1f times as long: %s, %s", name, grown, base, more)
 		}
 	}
 }
