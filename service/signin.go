@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -123,21 +124,45 @@ func (s *Service) EndSignIn(ctx context.Context, r Returned) (Session, error) {
 	if r.Refusal != "" {
 		return Session{}, notIn("the issuer says: "+image.Printable(r.Refusal), by.what+": issuer "+by.issuer, "begin it again there")
 	}
-	raw, err := s.issuers.exchange(ctx, by, people, r, begun.Verifier)
+	secret, err := s.clientSecret(ctx, people)
+	if err != nil {
+		return Session{}, err
+	}
+	raw, err := s.issuers.exchange(ctx, by, people, r, begun.Verifier, secret)
 	if err != nil {
 		return Session{}, err
 	}
 	return s.admitPerson(ctx, people, by, raw, asking{nonce: begun.Nonce, console: true, returnTo: begun.ReturnTo})
 }
 
+// clientSecret is what the issuer knows the client by, where it wants to: from a source that is bound to the issuer's host.
+func (s *Service) clientSecret(ctx context.Context, people charter.SignIn) (string, error) {
+	if people.Secret == "" {
+		return "", nil
+	}
+	at, err := url.Parse(people.Issuer)
+	if err != nil {
+		return "", err
+	}
+	if err := s.conns.secrets.Allows(people.Secret, at.Host); err != nil {
+		return "", err
+	}
+	c, err := s.conns.secrets.Read(ctx, people.Secret)
+	return c.Secret, err
+}
+
 // exchange trades the code that a browser brought back for the identity token.
-func (i *issuers) exchange(ctx context.Context, by trusted, people charter.SignIn, r Returned, verifier string) (string, error) {
+func (i *issuers) exchange(
+	ctx context.Context, by trusted, people charter.SignIn, r Returned, verifier, secret string,
+) (string, error) {
 	provider, err := i.to(ctx, by)
 	if err != nil {
 		return "", err
 	}
 	ctx = oidc.ClientContext(ctx, &http.Client{Timeout: issuerTimeout})
-	token, err := clientOf(people, provider, r.Callback).Exchange(ctx, r.Code, oauth2.VerifierOption(verifier))
+	client := clientOf(people, provider, r.Callback)
+	client.ClientSecret = secret
+	token, err := client.Exchange(ctx, r.Code, oauth2.VerifierOption(verifier))
 	if err != nil {
 		return "", notIn("the issuer does not take the code: "+image.Printable(err.Error()), by.what+": issuer "+by.issuer, "begin it again")
 	}

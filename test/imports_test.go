@@ -27,7 +27,7 @@ var may = map[string]string{
 	"console":     "",
 	"standin":     "",
 	"cmd/dovrak":  "api cli console jobs registry secrets service store",
-	"cmd/demo":    "standin",
+	"cmd/demo":    "standin client api/wire",
 	"cmd/openapi": "api",
 	"test":        "api api/wire client core registry service standin store cli transfer",
 }

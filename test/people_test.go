@@ -7,7 +7,9 @@ import (
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"net/url"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -216,6 +218,35 @@ func (b *visitor) session() string {
 		}
 	}
 	return ""
+}
+
+// TestClientWithASecret: an issuer that wants one of the client gets it from a source of the server's settings, bound to its host.
+func TestClientWithASecret(t *testing.T) {
+	t.Parallel()
+	w, id := peopled(t, "")
+	id.Secret = "ridge-and-hut"
+	w.kill()
+	config := filepath.Join(w.dir, "dovrak.yaml")
+	must(t, os.WriteFile(config, []byte("secretSources:\n  desk: {hosts: [\""+strings.TrimPrefix(id.URL, "http://")+"\"], account: dovrak, variable: DESK_SECRET}\n"+
+		"  elsewhere: {hosts: [elsewhere.example], account: dovrak, variable: DESK_SECRET}\n"), 0o600))
+	w.start("DOVRAK_CONFIG="+config, "DESK_SECRET="+id.Secret)
+	for _, tt := range []struct{ source, says string }{
+		{"", "invalid_client"}, {"elsewhere", "This secret may not go to this host"}, {"nowhere", "No secret source is declared"}, {"desk", ""},
+	} {
+		named := ""
+		if tt.source != "" {
+			named = ", secret: " + tt.source
+		}
+		w.adopt(strings.Replace(w.charterOfPeople(id, ""), "client: dovrak", "client: dovrak"+named, 1))
+		b := w.visitor()
+		b.goes(b.sent("Ragna", "/"), nil)
+		if in := b.in() == "Ragna"; in != (tt.says == "") || !strings.Contains(b.failed(), tt.says) {
+			t.Errorf("%s: in as %q: %s", tt.source, b.in(), b.failed())
+		}
+	}
+	if log := w.log(); strings.Contains(log, id.Secret) {
+		t.Error("the log holds the secret")
+	}
 }
 
 // TestSignInByIdentity: a terminal hands in the issuer's own token, which counts once and only if it is what it claims to be; and

@@ -211,7 +211,8 @@ func TestAnUploadOutlivesItsProcess(t *testing.T) {
 			to.breaks = nil
 			to.in.Store(0)
 			must(t, blobs(t.Context(), transfer.NewSource(from.Repository, nil).Reader(c), to, c, opt))
-			if got := to.in.Load(); !lapsed && got > layerSize-2*chunk || lapsed && got != layerSize || to.uploads(t) != 0 {
+			// What was on its way when the first was ended may still be counted.
+			if got := to.in.Load(); !lapsed && got > layerSize-2*chunk || lapsed && (got < layerSize || got > layerSize+chunk) || to.uploads(t) != 0 {
 				t.Errorf("%d MiB were sent again, %d uploads are open", got>>20, to.uploads(t))
 			}
 		})

@@ -173,7 +173,7 @@ func TestAFaultAtEveryRequest(t *testing.T) {
 			t.Parallel()
 			mended, stall := 0, 5*time.Second
 			if f.Hold != nil {
-				stall = 150 * time.Millisecond
+				stall = 500 * time.Millisecond // more than a request takes beside seven other tests
 			}
 			for at := range requests {
 				s := newSides(t, img, stall)

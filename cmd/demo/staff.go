@@ -64,8 +64,9 @@ func (w *world) enters(ctx context.Context, c *client.Client, name string, how w
 	return os.WriteFile(w.tokenFile(name), []byte(s.Token+"\n"), 0o600)
 }
 
-// contested is the promotion of snowpack-model 2.14.0 to trial: it waits for its time on the bench and for Ylva. She agrees; somebody
-// moves the tag underneath, at the registry itself; it is judged anew, and she agrees to what it is then.
+// contested is the promotion of a build to trial that is asked for before its bench run has ended: it waits for that, for its time on the
+// bench, and for Ylva. She agrees; somebody moves the tag underneath, at the registry itself; when the bench run has passed it is judged
+// anew, and she agrees to what it is then.
 func (w *world) contested(ctx context.Context, r pipelineRun) error {
 	n, err := w.asked(ctx, "Tormod", r.component, "trial", r.because)
 	if err != nil {
@@ -77,8 +78,11 @@ func (w *world) contested(ctx context.Context, r pipelineRun) error {
 	if err := w.agrees(ctx, "Ylva", n, "replayed the storm of February on it"); err != nil {
 		return err
 	}
-	fmt.Fprintf(w.said, "  asked      %s %s to trial, by Tormod; Ylva agrees, it waits for its time on the bench\n", r.component, r.version)
+	fmt.Fprintf(w.said, "  asked      %s %s to trial, by Tormod; Ylva agrees, it waits for its bench run\n", r.component, r.version)
 	if err := w.meddle(ctx, "trial"); err != nil {
+		return err
+	}
+	if err := w.evidence(ctx, r); err != nil {
 		return err
 	}
 	anew, err := w.judgedAnew(ctx, n)

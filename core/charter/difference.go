@@ -77,7 +77,14 @@ func signInText(s *SignIn) string {
 	if s == nil {
 		return ""
 	}
-	return s.Issuer + " as " + s.Client + ", by the claims " + s.NameClaim() + " and " + s.GroupsClaim()
+	return s.Issuer + " as " + s.Client + ", by the claims " + s.NameClaim() + " and " + s.GroupsClaim() + secretText(s)
+}
+
+func secretText(s *SignIn) string {
+	if s.Secret == "" {
+		return ""
+	}
+	return ", with the secret of the source " + s.Secret
 }
 
 func emergencyText(e *Emergency) string {

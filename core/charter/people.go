@@ -15,6 +15,7 @@ import (
 type SignIn struct {
 	Issuer string `yaml:"issuer" required:"true" description:"https, or http on this machine"`
 	Client string `yaml:"client" required:"true" description:"by which the issuer knows Dovrak"`
+	Secret string `yaml:"secret" description:"where the issuer wants one of the client: the name of a secret source in the server's settings"`
 	Groups string `yaml:"groups-claim" description:"the claim that lists groups; groups where nothing is said"`
 	Name   string `yaml:"name-claim" description:"the claim that names the person; name where nothing is said"`
 }

@@ -19,10 +19,11 @@ import (
 
 // Issuer is an http.Handler. Make it with [New].
 type Issuer struct {
-	URL string // by which it is known, without a slash at its end
-	mu  sync.Mutex
-	key *ecdsa.PrivateKey
-	id  string
+	URL    string // by which it is known, without a slash at its end
+	Secret string // that clients must show at its token endpoint; empty: none
+	mu     sync.Mutex
+	key    *ecdsa.PrivateKey
+	id     string
 
 	people map[string]Person
 	grants map[string]grant // by their code

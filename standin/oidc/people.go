@@ -145,6 +145,8 @@ func (i *Issuer) token(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !ok || time.Now().After(g.until):
 		refuse(w, "invalid_grant")
+	case !terminal && i.Secret != "" && !i.knows(r):
+		refuse(w, "invalid_client")
 	case terminal && g.person == nil:
 		refuse(w, "authorization_pending")
 	case terminal != (g.user != ""):
@@ -154,6 +156,15 @@ func (i *Issuer) token(w http.ResponseWriter, r *http.Request) {
 	default:
 		i.give(w, g)
 	}
+}
+
+// knows reports whether the client has shown its secret (RFC 6749, section 2.3.1).
+func (i *Issuer) knows(r *http.Request) bool {
+	_, secret, ok := r.BasicAuth()
+	if !ok {
+		secret = r.PostFormValue("client_secret")
+	}
+	return secret == i.Secret
 }
 
 func (i *Issuer) give(w http.ResponseWriter, g grant) {

@@ -22,7 +22,7 @@ type view struct {
 var views = []view{
 	// The first: it goes on while it is pictured.
 	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
-	{"promotion", "/promotions/12", "document.querySelectorAll('.gates tbody tr').length > 6", 1280, 800, false},
+	{"promotion", "/promotions/12", "document.querySelectorAll('.gates tbody tr').length > 6 && document.querySelector('#remark') && document.querySelector('.pairs')", 1280, 800, false},
 	{
 		"standing",
 		"/",
@@ -81,12 +81,13 @@ var views = []view{
 		false,
 	},
 	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
-	{"signin", "/signin", "document.querySelector('#token')", 1280, 800, false},
+	{"charter", "/charter", "document.querySelector('.strip .frozen') && document.querySelectorAll('.rules').length > 2", 1280, 800, false},
+	{"people", "/people", "document.querySelectorAll('.lines tbody tr').length > 3", 1280, 800, false},
 }
 
 func main() {
 	server := flag.String("server", "http://127.0.0.1:8620", "the running demo")
-	token := flag.String("token", "var/demo/ragna.token", "file of a token that may read")
+	token := flag.String("token", "var/demo/ylva.token", "file of a token that may read and approve")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "names of pictures, with commas between; empty is all")
 	flag.Parse()

@@ -1,10 +1,10 @@
 // Approvals of a promotion: who has agreed, the words and the two buttons of who may, and what the promotion changes. What is said is
 // said of the plan that is shown: it carries that plan's binding.
-import { useState, type FormEvent } from 'react';
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
-import { api, queries, take, type Schema } from '../api/client';
+import { api, take, type Schema } from '../api/client';
 import { Bytes } from '../parts/bytes';
+import { Decision } from '../parts/decision';
 import { Mark } from '../parts/marks';
 import { comparePath } from '../parts/paths';
 import { Section } from '../parts/section';
@@ -48,68 +48,18 @@ export function Approvals({ p, gate, prospect }: { p: Promotion; gate: Gate; pro
   );
 }
 
-/** Say is the decision of the one who looks. */
+/** Say is the decision of the one who looks, of the plan that is shown. */
 function Say({ p }: { p: Promotion }) {
-  const [remark, write] = useState('');
-  const [missing, miss] = useState(false);
-  const say = useMutation({
-    mutationFn: (agreed: boolean) => {
-      const body = { remark, binding: p.plan.binding };
-      const params = { path: { number: p.number } };
-      return take(
-        agreed
-          ? api.POST('/api/v1/promotions/{number}/approve', { params, body })
-          : api.POST('/api/v1/promotions/{number}/decline', { params, body }),
-      );
-    },
-    onSuccess: () => {
-      write('');
-      for (const key of ['promotion', 'prospect', 'mine', 'promotions']) void queries.invalidateQueries({ queryKey: [key] });
-    },
-  });
-  const decide = (agreed: boolean) => {
-    if (remark.trim() === '') {
-      miss(true);
-      document.querySelector<HTMLInputElement>('#remark')?.focus();
-    } else {
-      say.mutate(agreed);
-    }
+  const say = (agreed: boolean, remark: string) => {
+    const body = { remark, binding: p.plan.binding };
+    const params = { path: { number: p.number } };
+    return take(
+      agreed
+        ? api.POST('/api/v1/promotions/{number}/approve', { params, body })
+        : api.POST('/api/v1/promotions/{number}/decline', { params, body }),
+    );
   };
-  const submit = (e: FormEvent) => {
-    e.preventDefault(); // the enter key decides nothing: a button does
-  };
-  return (
-    <form className="say" onSubmit={submit}>
-      <label className="sr" htmlFor="remark">
-        Why, for the trail
-      </label>
-      <input
-        id="remark"
-        className="field"
-        placeholder="say why (goes on the trail)"
-        value={remark}
-        maxLength={2000}
-        aria-invalid={missing && remark === ''}
-        onChange={(e) => write(e.target.value)}
-      />
-      <button type="button" className="btn go" disabled={say.isPending} onClick={() => decide(true)}>
-        Approve
-      </button>
-      <button type="button" className="btn stop" disabled={say.isPending} onClick={() => decide(false)}>
-        Decline
-      </button>
-      {missing && remark === '' && (
-        <p className="note refused" role="alert">
-          Say why first: it goes on the trail.
-        </p>
-      )}
-      {say.isError && (
-        <p className="note refused" role="alert">
-          {say.error.message}
-        </p>
-      )}
-    </form>
-  );
+  return <Decision id="remark" say={say} stale={['promotion', 'prospect', 'mine', 'promotions']} />;
 }
 
 /** Changes is what stands there beside what would, and what lies between. */

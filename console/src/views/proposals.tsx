@@ -1,7 +1,7 @@
 // Charters that wait for people to agree: what each would change, and the decision of who may.
-import { useState } from 'react';
-import { useMutation, useQuery } from '@tanstack/react-query';
-import { api, queries, take, type Schema } from '../api/client';
+import { useQuery } from '@tanstack/react-query';
+import { api, take, type Schema } from '../api/client';
+import { Decision } from '../parts/decision';
 import { Section } from '../parts/section';
 import { Age } from '../parts/time';
 
@@ -26,19 +26,15 @@ function Proposal({ p }: { p: Schema['Proposal'] }) {
     queryKey: ['charter', 'proposal', p.number],
     queryFn: () => take(api.GET('/api/v1/charter/proposals/{number}', { params: { path: { number: p.number } } })),
   });
-  const [remark, write] = useState('');
-  const say = useMutation({
-    mutationFn: (agreed: boolean) => {
-      const params = { path: { number: p.number } };
-      const body = { remark };
-      return take(
-        agreed
-          ? api.POST('/api/v1/charter/proposals/{number}/approve', { params, body })
-          : api.POST('/api/v1/charter/proposals/{number}/decline', { params, body }),
-      );
-    },
-    onSuccess: () => queries.invalidateQueries({ queryKey: ['charter'] }),
-  });
+  const say = (agreed: boolean, remark: string) => {
+    const params = { path: { number: p.number } };
+    const body = { remark };
+    return take(
+      agreed
+        ? api.POST('/api/v1/charter/proposals/{number}/approve', { params, body })
+        : api.POST('/api/v1/charter/proposals/{number}/decline', { params, body }),
+    );
+  };
   return (
     <div className="proposal">
       <p className="note">
@@ -53,25 +49,7 @@ function Proposal({ p }: { p: Schema['Proposal'] }) {
       </ul>
       <p className="note">{whole.data?.agreed}</p>
       {whole.data?.maySay ? (
-        <form className="say" onSubmit={(e) => e.preventDefault()}>
-          <label className="sr" htmlFor={`remark-${p.number}`}>
-            Why, for the trail
-          </label>
-          <input
-            id={`remark-${p.number}`}
-            className="field"
-            placeholder="say why (goes on the trail)"
-            value={remark}
-            onChange={(e) => write(e.target.value)}
-          />
-          <button type="button" className="btn go" disabled={say.isPending || remark === ''} onClick={() => say.mutate(true)}>
-            Approve
-          </button>
-          <button type="button" className="btn stop" disabled={say.isPending || remark === ''} onClick={() => say.mutate(false)}>
-            Decline
-          </button>
-          {say.isError && <p className="note refused">{say.error.message}</p>}
-        </form>
+        <Decision id={`remark-${p.number}`} say={say} stale={['charter']} />
       ) : (
         <p className="note">{whole.data?.whyNot}</p>
       )}
