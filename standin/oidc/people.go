@@ -135,6 +135,10 @@ func (i *Issuer) token(w http.ResponseWriter, r *http.Request) {
 	if terminal {
 		code = r.PostFormValue("device_code")
 	}
+	if !terminal && i.Secret != "" && !i.knows(r) {
+		refuse(w, "invalid_client")
+		return
+	}
 	i.mu.Lock()
 	g, ok := i.grants[code]
 	if ok && g.person != nil {
@@ -145,8 +149,6 @@ func (i *Issuer) token(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !ok || time.Now().After(g.until):
 		refuse(w, "invalid_grant")
-	case !terminal && i.Secret != "" && !i.knows(r):
-		refuse(w, "invalid_client")
 	case terminal && g.person == nil:
 		refuse(w, "authorization_pending")
 	case terminal != (g.user != ""):
