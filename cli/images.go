@@ -292,9 +292,9 @@ func (a *App) copies() *cobra.Command {
 
 func (a *App) state(s string) string {
 	switch s {
-	case "failed":
+	case "failed", "refused", "declined", "expired":
 		return a.ember(s)
-	case "verified":
+	case "verified", "adopted", "overtaken":
 		return s
 	}
 	return a.amber(s)

@@ -156,7 +156,11 @@ func (a *App) drawGates(gates []wire.Gate, all bool) {
 		fmt.Fprintf(a.Out, "✓ %d gates hold\n", len(gates))
 		return
 	}
-	t := a.ledger("gate", "verdict", "seen", "wants")
+	t := a.ledger("gate", "verdict", "seen, and what it wants")
+	beside := 0 // what the other columns take
+	for _, g := range gates {
+		beside = max(beside, len(g.Gate)+len("does not hold")+4)
+	}
 	for _, g := range gates {
 		verdict := g.Verdict
 		switch {
@@ -168,7 +172,14 @@ func (a *App) drawGates(gates []wire.Gate, all bool) {
 		default:
 			verdict = a.ember(g.Verdict)
 		}
-		t.AppendRow(table.Row{a.bold(g.Gate), verdict, g.Seen, g.Wants})
+		seen := g.Seen
+		if g.Verdict != "holds" && g.Wants != "" {
+			seen += "\n→ " + g.Wants
+		}
+		if a.terminal {
+			seen = a.wrap(seen, beside)
+		}
+		t.AppendRow(table.Row{a.bold(g.Gate), verdict, seen})
 	}
 	t.Render()
 }

@@ -44,8 +44,8 @@ func (s *Service) judgeGates(ctx context.Context, p said, d draft) (judgement, e
 	j := judgement{results: gate.Judge(ctx, cond.Gates, f)}
 	frozen := gate.Frozen(cond.Freezes, f.Now)
 	if d.plan.Emergency {
-		gate.Waive(j.results, d.env.Emergency.Waives)
-		gate.Waive(frozen, nil)
+		gate.Waive(j.results, func(name string) bool { return slices.Contains(d.env.Emergency.Waives, name) })
+		gate.Waive(frozen, func(string) bool { return true })
 	}
 	j.results = append(j.results, frozen...)
 	if rule := d.env.AgreementTo(d.plan.Emergency); rule.Count > 0 {

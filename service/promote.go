@@ -280,7 +280,7 @@ func (s *Service) AskPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	asked, err := s.askPromotion(ctx, by, n)
 	if p := problem.From(err); err != nil && p.Kind == problem.Refused {
 		refused := entry{act: trail.PromotionRefused, actor: by.Name, sealed: map[string]string{"because": n.Because}, component: n.Component,
-			facts: map[string]string{"environment": n.To, "version": n.Version, "digest": n.Image.String(), "why": p.Title + ": " + p.Seen,
+			facts: map[string]string{"environment": n.To, "version": n.Version, "digest": n.Image.String(), "why": shortened(p.Title + ": " + p.Seen),
 				"rule": p.Rule}}
 		if n.Emergency {
 			refused.facts["emergency"] = "yes"

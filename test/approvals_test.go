@@ -1,6 +1,7 @@
 package test
 
 import (
+	"net/http"
 	"strings"
 	"sync"
 	"testing"
@@ -8,6 +9,7 @@ import (
 	"dovrak/api/wire"
 	"dovrak/client"
 	"dovrak/standin/oidc"
+	sim "dovrak/standin/registry"
 )
 
 // asks has somebody ask for a promotion to live, which then waits, and gives its number.
@@ -192,7 +194,7 @@ func TestRulesThatChange(t *testing.T) {
 			w.adopt(strings.Replace(doc, "promote: [release-desk]", "promote: [auditors]", 1))
 		}, "may not promote there any more"},
 		{"the environment", func(w *world, doc string) {
-			w.adopt(strings.Replace(doc, "mountain: [bench, live]", "mountain: [bench]", 1))
+			w.adopt(strings.NewReplacer("mountain: [bench, live]", "mountain: [bench, valley]", "\n  live:\n", "\n  valley:\n").Replace(doc))
 		},
 			"not on the component's route"},
 		{"the component", func(w *world, doc string) {
@@ -270,6 +272,12 @@ func TestAnEmergency(t *testing.T) {
 	if story := w.ok("trail"); strings.Count(story, "emergency") < 3 {
 		t.Errorf("the trail does not mark it:\n%s", story)
 	}
+	w.adopt(w.charterOfPeople(id, strings.Replace(rules, ", waives: [replay]", "", 1)))
+	w.ok("point", "forge/bench/snowpack-model@"+w.whole(run(43, "2.14.2")).Digest, "main", "--because", "by hand")
+	plan := ragna.ok("promote", "snowpack-model", "--to", "live", "--emergency", "--plan")
+	if strings.Count(plan, "waived") != 1 || !strings.Contains(plan, "nobody has vouched for avalanche-replay") {
+		t.Errorf("an emergency that waives no gate, in a freeze:\n%s", plan)
+	}
 	w.adopt(w.charterOfPeople(id, ""))
 	if r := ragna.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--emergency"); r.code != 3 || !strings.Contains(r.err, "No rule knows of emergencies") {
 		t.Errorf("where there are none: %d\n%s", r.code, r.err)
@@ -307,5 +315,74 @@ func TestAPromotionIsOf(t *testing.T) {
 	w.ok("promote", "snowpack-model", "--to", "live", "--version", "2.14.0", "--because", "the older one")
 	if p := w.promotion(1); p.Digest != first.Digest || p.Version != "2.14.0" || p.Plan.From != "bench" {
 		t.Errorf("%+v", p)
+	}
+}
+
+// TestARightIsWithdrawn while bytes move: before the switch it is asked again, and no tag is pointed on a word that counts no more.
+func TestARightIsWithdrawn(t *testing.T) {
+	t.Parallel()
+	w, id := peopled(t, "")
+	img := build(t, 41, "2.14.0", both, 1<<10)
+	w.onBench(img, "build-41")
+	hold, reached := make(chan struct{}), make(chan struct{}, 10)
+	release := sync.OnceFunc(func() { close(hold) })
+	t.Cleanup(release)
+	w.hut.breaks(func(r *http.Request) sim.Fault {
+		if r.Method == http.MethodPut && strings.HasSuffix(r.URL.Path, img.Index.Digest.String()) {
+			reached <- struct{}{}
+			return sim.Fault{Hold: hold}
+		}
+		return sim.Fault{}
+	})
+	n := w.as(id, "Ragna").asks(t)
+	w.as(id, "Ylva").ok("approve", "1", "--because", "fine")
+	<-reached
+	w.ok("people", "withdraw", "Ylva")
+	if r := w.as(id, "Tormod").run("decline", "1", "--because", "too late"); r.code != 3 || !strings.Contains(r.err, "it is moving") {
+		t.Errorf("declined while it moves: %d\n%s", r.code, r.err)
+	}
+	release()
+	w.until(wait, "it waits again", func() bool { return w.promotion(n).State == "waiting" })
+	if g := w.gateOf(n, "approvals"); !strings.Contains(g.Seen, "Ylva may not agree any more") {
+		t.Errorf("it waits for %+v", g)
+	}
+	if w.mountainShows("live/snowpack-model", "live") || w.mountainShows("live/snowpack-model", "2.14.0") {
+		t.Error("a tag was pointed on a word that counts no more")
+	}
+	w.as(id, "Tormod").ok("approve", "1", "--because", "fine by me")
+	w.until(wait, "it has gone on", func() bool { return w.promotion(n).State == "verified" })
+}
+
+// TestAllAtOnce: two who agree in one moment are two, and neither word is lost; two dozen wrong passwords in one moment are no more than
+// those that are free.
+func TestAllAtOnce(t *testing.T) {
+	t.Parallel()
+	w, id := peopled(t, "")
+	w.adopt(strings.Replace(w.charterOfPeople(id, ""), "{count: 1, from: [operations]}", "{count: 2, from: [operations, auditors]}", 1))
+	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
+	n := w.as(id, "Ragna").asks(t)
+	var group sync.WaitGroup
+	for _, who := range []caller{w.as(id, "Ylva"), w.as(id, "Isak")} {
+		group.Go(func() {
+			if r := who.run("approve", "1", "--because", "fine"); r.code != 0 {
+				t.Errorf("%d: %s", r.code, r.err)
+			}
+		})
+	}
+	group.Wait()
+	w.until(wait, "it has gone on", func() bool { return w.promotion(n).State == "verified" })
+
+	w.ok("people", "add", "Sigrid")
+	for range 24 {
+		group.Go(func() {
+			_, err := w.client().SignInTerminal(t.Context(), wire.TerminalSignIn{Name: "Sigrid", Password: "guessed, surely"})
+			if err == nil || !strings.Contains(err.Error(), "do not count") && !strings.Contains(err.Error(), "Too many sign in") {
+				t.Errorf("a guess: %v", err)
+			}
+		})
+	}
+	group.Wait()
+	if tries := w.count("SELECT tries FROM accounts WHERE subject = 'sigrid'"); tries > 5 {
+		t.Errorf("%d passwords were tried", tries)
 	}
 }

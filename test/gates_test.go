@@ -156,13 +156,14 @@ func TestAFreezeBegins(t *testing.T) {
 func TestVersionsOfTheCharter(t *testing.T) {
 	t.Parallel()
 	w := gated(t, "    gates: [{branch: main}]\n")
-	out, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "[bench, live]", "[live]", 1)})
+	out, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "route: mountain}", "route: mountain, labels: warned}", 1)})
 	must(t, err)
-	want := []string{"environment live: gates: without was built from main", "route mountain: live in place of bench → live"}
+	want := []string{"component snowpack-model: labels that contradict the build: warned in place of nothing",
+		"environment live: gates: without was built from main"}
 	if out.Version != 3 || !slices.Equal(out.Changes, want) {
 		t.Errorf("%+v", out)
 	}
-	if again, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "[bench, live]", "[live]", 1)}); err != nil ||
+	if again, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "route: mountain}", "route: mountain, labels: warned}", 1)}); err != nil ||
 		again.Version != 3 || len(again.Changes) != 0 {
 		t.Errorf("adopted again: %+v, %v", again, err)
 	}

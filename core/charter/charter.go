@@ -156,7 +156,7 @@ func ParseNew(doc []byte) (*Charter, error) {
 			return nil, err
 		}
 	}
-	return c, nil
+	return c, c.checkReach(locator{doc})
 }
 
 // Component finds a component, or explains what there is instead.

@@ -96,3 +96,30 @@ func TestSkipping(t *testing.T) {
 		}
 	}
 }
+
+// TestRulesThatNeverApply are refused in a charter that is to be adopted; one from before is read all the same.
+func TestRulesThatNeverApply(t *testing.T) {
+	whole := strings.NewReplacer("    standing: live\n", "    standing: live\n    fixed: [\"{version}\"]\n", "may: [read, point]}", "may: [read]}",
+		"operations: {claims: [ops], members: [ylva]}", "operations: {claims: [ops], may: [read]}").Replace(peopled)
+	in := func(env, rule string) string {
+		return strings.Replace(whole, "    standing: "+env+"\n", "    standing: "+env+"\n"+rule, 1)
+	}
+	for _, tt := range []struct{ name, doc, where, seen string }{
+		{"a charter", whole, "", ""},
+		{"an environment on no route", strings.Replace(whole, "mountain: [bench, live]", "mountain: [bench]", 1), "line 16", "no route leads to live"},
+		{"a route that nothing takes", strings.Replace(whole, "  mountain: [bench, live]\n", "  mountain: [bench, live]\n  valley: [bench]\n", 1), "line 23", "takes the route valley"},
+		{"a group that may nothing", strings.Replace(whole, "machines: {members: [valley], may: [read]}", "machines: {members: [valley]}", 1), "line 27", "may nothing"},
+		{"a soak where nothing comes before", in("main", "    gates: [{been-in: live, for: 1h}]\n"), "line 12", "live comes before bench on no route"},
+		{"also from behind", in("main", "    also-from: [live]\n"), "line 12", "live comes before bench on no route"},
+		{"a gate before the first step", in("main", "    gates: [{branch: main}]\n"), "line 12", "nothing is ever promoted there"},
+		{"approvals before the first step", in("main", "    approvals: {count: 1, from: [desk]}\n"), "line 12", "nothing is ever promoted there"},
+	} {
+		_, err := ParseNew([]byte(tt.doc))
+		if p := problem.From(err); (err == nil) != (tt.seen == "") || err != nil && (!strings.Contains(p.Where, tt.where) || !strings.Contains(p.Seen, tt.seen)) {
+			t.Errorf("%s: %v", tt.name, err)
+		}
+		if _, err := Parse([]byte(tt.doc)); err != nil {
+			t.Errorf("%s, from before: %v", tt.name, err)
+		}
+	}
+}

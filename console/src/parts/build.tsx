@@ -12,6 +12,7 @@ const signs: Record<string, [MarkName, string]> = {
   waiting: ['waits', 'waits'],
   refused: ['refused', 'refused'],
   expired: ['refused', 'refused'],
+  declined: ['refused', 'refused'],
   incomplete: ['waits', 'refused'],
   open: ['waits', 'waits'],
 };
