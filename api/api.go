@@ -51,7 +51,14 @@ func New(o Options) (http.Handler, error) {
 	if err != nil || public.Host == "" {
 		return nil, fmt.Errorf("api: the public URL %q is not scheme and host", o.PublicURL)
 	}
-	a := &API{service: o.Service, log: o.Log, public: public.Scheme + "://" + public.Host, secure: public.Scheme == "https", gather: o.Registry, closing: o.Closing}
+	a := &API{
+		service: o.Service,
+		log:     o.Log,
+		public:  public.Scheme + "://" + public.Host,
+		secure:  public.Scheme == "https",
+		gather:  o.Registry,
+		closing: o.Closing,
+	}
 	a.answered = prometheus.NewHistogramVec(
 		prometheus.HistogramOpts{Name: "dovrak_http_request_seconds", Help: "Time to answer a request.",
 			Buckets: []float64{.005, .02, .1, .5, 2, 10, 60}},

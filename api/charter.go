@@ -109,7 +109,15 @@ func proposals(ctx context.Context, a *API, by service.Actor, in PageQuery) (wir
 }
 
 func viewProposal(p store.Proposal) wire.Proposal {
-	out := wire.Proposal{Number: p.Number, State: p.State, Base: p.Base, By: p.Name, Because: p.Because, Asked: p.AskedAt.UTC(), Ended: utc(p.EndedAt)}
+	out := wire.Proposal{
+		Number:  p.Number,
+		State:   p.State,
+		Base:    p.Base,
+		By:      p.Name,
+		Because: p.Because,
+		Asked:   p.AskedAt.UTC(),
+		Ended:   utc(p.EndedAt),
+	}
 	if p.Version != nil {
 		out.Version = *p.Version
 	}
@@ -146,7 +154,12 @@ func declineCharter(ctx context.Context, a *API, by service.Actor, in remark) (w
 func rehearse(ctx context.Context, a *API, by service.Actor, in wire.CharterDocument) (wire.Rehearsal, error) {
 	out, err := a.service.Rehearse(ctx, by, in.Document)
 	return wire.Rehearsal{Items: each(out, func(r service.Rehearsed) wire.Rehearsed {
-		return wire.Rehearsed{Component: r.Component, Environment: r.Environment, Now: image.Printable(r.Now), Then: image.Printable(r.Then)}
+		return wire.Rehearsed{
+			Component:   r.Component,
+			Environment: r.Environment,
+			Now:         image.Printable(r.Now),
+			Then:        image.Printable(r.Then),
+		}
 	})}, err
 }
 

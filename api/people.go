@@ -32,10 +32,30 @@ func peopleRoutes() []route {
 	const person, promotion = "/api/v1/people/:name", "/api/v1/promotions/:number"
 	return []route{
 		open(http.MethodGet, "/api/v1/sign-in", "ways", "How people may sign in", ways),
-		{method: http.MethodGet, path: "/api/v1/sign-in/begin", open: true, id: "beginSignIn", in: beginQuery{}, out: "", media: "text/html",
-			status: http.StatusFound, summary: "Send a browser to the issuer", handle: (*API).beginSignIn},
-		{method: http.MethodGet, path: "/api/v1/sign-in/return", open: true, id: "endSignIn", in: returnQuery{}, out: "", media: "text/html",
-			status: http.StatusFound, summary: "Where the issuer sends it back to", handle: (*API).endSignIn},
+		{
+			method:  http.MethodGet,
+			path:    "/api/v1/sign-in/begin",
+			open:    true,
+			id:      "beginSignIn",
+			in:      beginQuery{},
+			out:     "",
+			media:   "text/html",
+			status:  http.StatusFound,
+			summary: "Send a browser to the issuer",
+			handle:  (*API).beginSignIn,
+		},
+		{
+			method:  http.MethodGet,
+			path:    "/api/v1/sign-in/return",
+			open:    true,
+			id:      "endSignIn",
+			in:      returnQuery{},
+			out:     "",
+			media:   "text/html",
+			status:  http.StatusFound,
+			summary: "Where the issuer sends it back to",
+			handle:  (*API).endSignIn,
+		},
 		open(http.MethodPost, "/api/v1/sign-in/terminal", "signInTerminal", "Sign in from a terminal", signInTerminal),
 		open(http.MethodPost, "/api/v1/sign-in/password", "setPassword", "Set a password by an invitation", setPassword),
 		{method: http.MethodPost, path: "/api/v1/session", open: true, id: "signIn", in: wire.SignIn{}, out: wire.Actor{},
@@ -86,8 +106,13 @@ func viewPerson(p service.Person) wire.Person {
 		Name: p.Actor.Name, Email: p.Email, Withdrawn: utc(p.Withdraw), Groups: own(p.May.Groups), PromotesIn: own(p.May.PromotesIn),
 		ApprovesIn: own(p.May.ApprovesIn), May: each(p.May.May, func(m service.Permission) string { return string(m) }),
 		Accounts: each(p.Accounts, func(acc store.Account) wire.Account {
-			return wire.Account{Issuer: acc.Issuer, Subject: acc.Subject, Claims: each(acc.Claims, image.Printable), Seen: utc(acc.SeenAt),
-				Invited: utc(acc.InvitedUntil)}
+			return wire.Account{
+				Issuer:  acc.Issuer,
+				Subject: acc.Subject,
+				Claims:  each(acc.Claims, image.Printable),
+				Seen:    utc(acc.SeenAt),
+				Invited: utc(acc.InvitedUntil),
+			}
 		}),
 	}
 }
@@ -150,7 +175,13 @@ func prospect(ctx context.Context, a *API, by service.Actor, in numbered) (wire.
 		out.Now = &now
 	}
 	out.Said = each(v.Said, func(s store.Approval) wire.Said {
-		return wire.Said{By: s.Name, Agreed: s.Agreed, Remark: s.Remark, At: s.At.UTC(), Counts: s.Bound == binding && s.WithdrawnAt == nil}
+		return wire.Said{
+			By:     s.Name,
+			Agreed: s.Agreed,
+			Remark: s.Remark,
+			At:     s.At.UTC(),
+			Counts: s.Bound == binding && s.WithdrawnAt == nil,
+		}
 	})
 	out.Elsewhere = each(v.Elsewhere, func(c service.StandingCell) wire.Stand {
 		return wire.Stand{Environment: c.Environment, Repository: c.Registry + "/" + c.Repository, Tag: c.Tag, Since: utc(c.Since)}
@@ -160,8 +191,17 @@ func prospect(ctx context.Context, a *API, by service.Actor, in numbered) (wire.
 
 func viewInView(i service.ImageInView) wire.ImageInView {
 	img := viewImage(i.Image)
-	out := wire.ImageInView{Reference: img.Reference, Digest: img.Digest, Version: img.Version, Revision: img.Revision, Created: img.Created,
-		Size: img.Size, Base: image.Printable(i.Base), Builds: img.Builds, Evidence: img.Evidence}
+	out := wire.ImageInView{
+		Reference: img.Reference,
+		Digest:    img.Digest,
+		Version:   img.Version,
+		Revision:  img.Revision,
+		Created:   img.Created,
+		Size:      img.Size,
+		Base:      image.Printable(i.Base),
+		Builds:    img.Builds,
+		Evidence:  img.Evidence,
+	}
 	out.Platforms = each(img.Platforms, func(p wire.PlatformImage) wire.PlatformInView {
 		return wire.PlatformInView{Platform: p.Platform, Size: p.Size}
 	})

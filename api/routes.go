@@ -202,7 +202,14 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions, newest first", promotions),
 		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
 		call(http.MethodGet, "/api/v1/promotions/:number", service.Read, "promotionNumbered", "One promotion", promotionNumbered),
-		call(http.MethodPost, "/api/v1/promotions/:number/stop", service.Promote, "stopPromotion", "End a promotion that waits", stopPromotion),
+		call(
+			http.MethodPost,
+			"/api/v1/promotions/:number/stop",
+			service.Promote,
+			"stopPromotion",
+			"End a promotion that waits",
+			stopPromotion,
+		),
 
 		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),

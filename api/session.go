@@ -138,7 +138,9 @@ func (a *API) endSignIn(c *echo.Context, _ service.Actor) error {
 	if err != nil {
 		return a.notIn(c, err)
 	}
-	c.SetCookie(&http.Cookie{Name: signInCookie, Path: signInPath, MaxAge: -1, HttpOnly: true, Secure: a.secure, SameSite: http.SameSiteLaxMode})
+	c.SetCookie(
+		&http.Cookie{Name: signInCookie, Path: signInPath, MaxAge: -1, HttpOnly: true, Secure: a.secure, SameSite: http.SameSiteLaxMode},
+	)
 	if err := a.settle(c, s.Secret, s.Expires); err != nil {
 		return err
 	}
@@ -147,7 +149,14 @@ func (a *API) endSignIn(c *echo.Context, _ service.Actor) error {
 
 // notIn shows on the sign-in page why nobody was let in.
 func (a *API) notIn(c *echo.Context, err error) error {
-	a.log.InfoContext(c.Request().Context(), "a sign-in came to nothing", "request", c.Request().Header.Get(requestIDHeader), "error", err)
+	a.log.InfoContext(
+		c.Request().Context(),
+		"a sign-in came to nothing",
+		"request",
+		c.Request().Header.Get(requestIDHeader),
+		"error",
+		err,
+	)
 	c.SetCookie(&http.Cookie{Name: failedCookie, Value: url.QueryEscape(whyNot(err)), Path: "/signin", MaxAge: 60, Secure: a.secure,
 		SameSite: http.SameSiteLaxMode})
 	return c.Redirect(http.StatusFound, "/signin")

@@ -219,7 +219,13 @@ func accounts(p wire.Person) (by, seen string) {
 
 func (a *App) showInvitation(i wire.Invitation) error {
 	return a.print(&i, func() {
-		fmt.Fprintf(a.Err, "for %s, until %s UTC, shown this once: dovrak signin --account '%s' --invited\n", i.Name, clock(i.Expires), i.Name)
+		fmt.Fprintf(
+			a.Err,
+			"for %s, until %s UTC, shown this once: dovrak signin --account '%s' --invited\n",
+			i.Name,
+			clock(i.Expires),
+			i.Name,
+		)
 		fmt.Fprintln(a.Out, i.Invitation)
 	})
 }

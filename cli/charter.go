@@ -20,8 +20,21 @@ func (a *App) charter() *cobra.Command {
 		Args:  args(0, "charter check, charter adopt or charter show"),
 		RunE:  helped,
 	}
-	cmd.AddCommand(a.charterCheck(), a.charterRehearse(), a.charterSchema(), a.charterAdopt(), a.charterShow(), a.charterVersions(), a.charterProposals(),
-		a.charterSay("approve", "Agree to a proposed charter", true), a.charterSay("decline", "Decline a proposed charter, which ends it", false))
+	cmd.AddCommand(
+		a.charterCheck(),
+		a.charterRehearse(),
+		a.charterSchema(),
+		a.charterAdopt(),
+		a.charterShow(),
+		a.charterVersions(),
+		a.charterProposals(),
+		a.charterSay(
+			"approve",
+			"Agree to a proposed charter",
+			true,
+		),
+		a.charterSay("decline", "Decline a proposed charter, which ends it", false),
+	)
 	return cmd
 }
 
@@ -38,7 +51,13 @@ func (a *App) charterCheck() *cobra.Command {
 				return a.checkPlaces(cmd, string(raw))
 			}
 			return a.print(&c, func() {
-				fmt.Fprintf(a.Out, "%s: %d components, environments %s\n", c.Organisation, len(c.Components), strings.Join(c.Order(), " → "))
+				fmt.Fprintf(
+					a.Out,
+					"%s: %d components, environments %s\n",
+					c.Organisation,
+					len(c.Components),
+					strings.Join(c.Order(), " → "),
+				)
 			})
 		},
 	}
@@ -151,7 +170,12 @@ func (a *App) charterAdopt() *cobra.Command {
 					fmt.Fprintln(a.Out, c)
 				}
 				if out.Proposal > 0 {
-					fmt.Fprintf(a.Out, "it waits as proposal %d until enough agree: dovrak charter approve %d\n", out.Proposal, out.Proposal)
+					fmt.Fprintf(
+						a.Out,
+						"it waits as proposal %d until enough agree: dovrak charter approve %d\n",
+						out.Proposal,
+						out.Proposal,
+					)
 				} else {
 					fmt.Fprintf(a.Out, "charter %d is in force\n", out.Version)
 				}
@@ -265,11 +289,49 @@ func (a *App) charterProposals() *cobra.Command {
 				for _, p := range out.Items {
 					t.AppendRow(table.Row{p.Number, a.state(p.State), a.bold(p.By), clock(p.Asked), p.Base, p.Because})
 				}
-				a.list(t, "No charter was proposed: it is where the charter in force says that others must agree, under adoption", out.Next)
+				a.list(
+					t,
+					"No charter was proposed: it is where the charter in force says that others must agree, under adoption",
+					out.Next,
+				)
 			})
 		},
 	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "show NUMBER", Short: "Show what a proposed charter changes, and what was said of it", Args: args(1, "charter proposals show NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := numberOf(args[0], "proposal")
+			if err != nil {
+				return err
+			}
+			p, err := a.client().Proposal(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(&p, func() { a.drawProposal(p) })
+		},
+	})
 	return paged(cmd, &page)
+}
+
+// drawProposal prints what a proposed charter changes, and what was said of it.
+func (a *App) drawProposal(p wire.ProposalInWords) {
+	fmt.Fprintf(a.Out, "%s  %s, on charter %d, by %s at %s UTC: %s\n\n", a.bold(fmt.Sprintf("proposal %d", p.Number)), a.state(p.State), p.Base,
+		a.bold(p.By), clock(p.Asked), p.Because)
+	for _, c := range p.Changes {
+		fmt.Fprintln(a.Out, "  "+c)
+	}
+	fmt.Fprintln(a.Out)
+	for _, s := range p.Said {
+		word := "agreed"
+		if !s.Agreed {
+			word = a.ember("declined")
+		}
+		fmt.Fprintf(a.Out, "%s %s at %s UTC: %s\n", a.bold(s.By), word, clock(s.At), s.Remark)
+	}
+	if p.State == "waiting" {
+		fmt.Fprintf(a.Out, "it wants %s\n", p.Wants)
+	}
 }
 
 func (a *App) charterSay(name, short string, agreed bool) *cobra.Command {

@@ -153,7 +153,14 @@ func (a *App) drawCopy(w wire.Copy) {
 		}
 		fmt.Fprintf(a.Out, "%s%s moved, %s\n", at, size(p.Moved), saved(p))
 	}
-	fmt.Fprintf(a.Out, "%s, verified%s, %s%s\n", requests(w.Requests), tookSeconds(w.Work), unchanged(w.Of, w.Digest), alongside(w.Attached))
+	fmt.Fprintf(
+		a.Out,
+		"%s, verified%s, %s%s\n",
+		requests(w.Requests),
+		tookSeconds(w.Work),
+		unchanged(w.Of, w.Digest),
+		alongside(w.Attached),
+	)
 }
 
 func requests(n int64) string {

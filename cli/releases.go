@@ -57,7 +57,8 @@ func (a *App) promote() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&n.To, "to", "", "the environment (required)")
 	cmd.Flags().StringVar(&n.Because, "because", "", "the reason, for the trail (required)")
-	cmd.Flags().StringVar(&n.From, "from", "", "the environment that it comes from, where the charter lets one be skipped (default: the one before)")
+	cmd.Flags().
+		StringVar(&n.From, "from", "", "the environment that it comes from, where the charter lets one be skipped (default: the one before)")
 	cmd.Flags().StringVar(&n.Version, "version", "", "this version in place of what stands there")
 	cmd.Flags().Int64Var(&n.Build, "build", 0, "this build, by its pipeline's number")
 	cmd.Flags().StringVar(&n.Image, "image", "", "this digest")

@@ -88,7 +88,12 @@ func (a *App) signin() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.BoolVar(&pipeline, "pipeline", false, "trade the OpenID Connect token on standard input for one that counts for an hour, and print it")
+	f.BoolVar(
+		&pipeline,
+		"pipeline",
+		false,
+		"trade the OpenID Connect token on standard input for one that counts for an hour, and print it",
+	)
 	f.BoolVar(&device, "device", false, "at the issuer, by a code that is entered there in a browser")
 	f.StringVar(&account, "account", "", "by this account of Dovrak's own, and its password")
 	f.BoolVar(&invited, "invited", false, "with --account: set the password first, by an invitation")
@@ -236,6 +241,11 @@ func (a *App) signInByDevice(ctx context.Context) error {
 }
 
 func notByDevice(w wire.Ways, err error) error {
-	return &problem.Problem{Kind: problem.NotSignedIn, Title: "The issuer let nobody in", Where: w.Issuer, Seen: image.Printable(err.Error()),
-		Remedy: "sign in again, and enter the code within its time"}
+	return &problem.Problem{
+		Kind:   problem.NotSignedIn,
+		Title:  "The issuer let nobody in",
+		Where:  w.Issuer,
+		Seen:   image.Printable(err.Error()),
+		Remedy: "sign in again, and enter the code within its time",
+	}
 }

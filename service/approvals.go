@@ -174,9 +174,12 @@ func (s *Service) stillMayAsk(ctx context.Context, requester uuid.UUID, d draft)
 	}
 	if problem.Is(err, problem.NotPermitted) {
 		p := problem.From(err)
-		err = endedAs{store.StateRefused, &problem.Problem{Kind: problem.Refused, Title: "Who asked for this may not promote there any more",
-			Asked: fmt.Sprintf("%s to %s, asked by %s", d.plan.Component, d.plan.Environment, actor.Name), Seen: p.Seen, Rule: p.Rule,
-			Remedy: "have someone ask who may"}}
+		err = endedAs{
+			store.StateRefused,
+			&problem.Problem{Kind: problem.Refused, Title: "Who asked for this may not promote there any more",
+				Asked: fmt.Sprintf("%s to %s, asked by %s", d.plan.Component, d.plan.Environment, actor.Name), Seen: p.Seen, Rule: p.Rule,
+				Remedy: "have someone ask who may"},
+		}
 	}
 	return err
 }

@@ -94,8 +94,12 @@ func (s *Service) Charter(ctx context.Context, by Actor, version int64) (store.C
 	}
 	c, ok, err := s.db.CharterVersion(ctx, version)
 	if err == nil && !ok {
-		err = &problem.Problem{Kind: problem.NotFound, Title: "There is no such version of the charter", Asked: "charter " + number(version),
-			Remedy: "dovrak charter show shows the one in force, with its version"}
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Title:  "There is no such version of the charter",
+			Asked:  "charter " + number(version),
+			Remedy: "dovrak charter show shows the one in force, with its version",
+		}
 	}
 	return c, err
 }

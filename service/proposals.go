@@ -22,11 +22,22 @@ func (s *Service) propose(ctx context.Context, tx store.Tx, by Actor, p store.Pr
 	if err := tx.Tell(ctx, store.TopicCharter, map[string]int64{"proposal": p.Number}); err != nil {
 		return Adopted{}, err
 	}
-	return Adopted{Proposal: p.Number, Changes: changes}, s.record(ctx, tx, proposalEntry(trail.CharterProposed, by.Name, p.Because, p, changes))
+	return Adopted{
+			Proposal: p.Number,
+			Changes:  changes,
+		}, s.record(
+			ctx,
+			tx,
+			proposalEntry(trail.CharterProposed, by.Name, p.Because, p, changes),
+		)
 }
 
 func proposalEntry(act trail.Act, actor, because string, p store.Proposal, changes []string) entry {
-	facts := map[string]string{"proposal": number(p.Number), "document": digest.FromString(p.Document).String(), "charter": number(p.Base)}
+	facts := map[string]string{
+		"proposal": number(p.Number),
+		"document": digest.FromString(p.Document).String(),
+		"charter":  number(p.Base),
+	}
 	if len(changes) > 0 {
 		facts["changes"] = shortened(strings.Join(changes, "; "))
 	}
@@ -181,7 +192,14 @@ func (s *Service) SayOfCharter(ctx context.Context, by Actor, n int64, agreed bo
 	return s.Proposal(ctx, by, n)
 }
 
-func (s *Service) agreeToCharter(ctx context.Context, tx store.Tx, by Actor, base *charter.Charter, p store.Proposal, remark string) error {
+func (s *Service) agreeToCharter(
+	ctx context.Context,
+	tx store.Tx,
+	by Actor,
+	base *charter.Charter,
+	p store.Proposal,
+	remark string,
+) error {
 	if err := s.record(ctx, tx, proposalEntry(trail.CharterApproved, by.Name, remark, p, nil)); err != nil {
 		return err
 	}

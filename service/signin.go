@@ -79,7 +79,11 @@ func (s *Service) BeginSignIn(ctx context.Context, callback, returnTo string) (S
 	if err := s.db.Tx(ctx, func(tx store.Tx) error { return tx.BeginSignIn(ctx, begun, browserLife) }); err != nil {
 		return Sent{}, err
 	}
-	address := clientOf(people, provider, callback).AuthCodeURL(state, oidc.Nonce(begun.Nonce), oauth2.S256ChallengeOption(begun.Verifier))
+	address := clientOf(
+		people,
+		provider,
+		callback,
+	).AuthCodeURL(state, oidc.Nonce(begun.Nonce), oauth2.S256ChallengeOption(begun.Verifier))
 	return Sent{address, browser, browserLife}, nil
 }
 
@@ -114,7 +118,11 @@ func (s *Service) EndSignIn(ctx context.Context, r Returned) (Session, error) {
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
 		var ok bool
 		if begun, ok, err = tx.TakeSignIn(ctx, hashToken(r.State), hashToken(r.Browser)); err == nil && !ok {
-			err = notIn("a sign-in that was not begun in this browser, is over, or took too long", "a sign-in counts once", "begin it again")
+			err = notIn(
+				"a sign-in that was not begun in this browser, is over, or took too long",
+				"a sign-in counts once",
+				"begin it again",
+			)
 		}
 		return err
 	})
@@ -164,11 +172,19 @@ func (i *issuers) exchange(
 	client.ClientSecret = secret
 	token, err := client.Exchange(ctx, r.Code, oauth2.VerifierOption(verifier))
 	if err != nil {
-		return "", notIn("the issuer does not take the code: "+image.Printable(err.Error()), by.what+": issuer "+by.issuer, "begin it again")
+		return "", notIn(
+			"the issuer does not take the code: "+image.Printable(err.Error()),
+			by.what+": issuer "+by.issuer,
+			"begin it again",
+		)
 	}
 	raw, ok := token.Extra("id_token").(string)
 	if !ok {
-		return "", notIn("no identity token from the issuer", by.what+": issuer "+by.issuer, "have the issuer give one to the client "+by.audience)
+		return "", notIn(
+			"no identity token from the issuer",
+			by.what+": issuer "+by.issuer,
+			"have the issuer give one to the client "+by.audience,
+		)
 	}
 	return raw, nil
 }
@@ -310,7 +326,9 @@ func (s *Service) letIn(ctx context.Context, tx store.Tx, actor store.Actor, con
 	}
 	if len(a.May) == 0 {
 		return Issued{}, &problem.Problem{Kind: problem.NotPermitted, Title: "You may do nothing here", Asked: "as " + actor.Name,
-			Seen: "the groups " + orNone(a.Groups), Rule: "groups", Remedy: "have the charter put one of your groups, or you, under groups:"}
+			Seen: "the groups " + orNone(
+				a.Groups,
+			), Rule: "groups", Remedy: "have the charter put one of your groups, or you, under groups:"}
 	}
 	secret, hash := newToken()
 	tok, err := tx.AddToken(ctx, store.Token{ID: store.NewID(), ActorID: actor.ID, Hash: hash, Session: console, Own: true}, SessionLife)

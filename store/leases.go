@@ -94,7 +94,8 @@ func (t Tx) EndWaiting(ctx context.Context, work uuid.UUID, state string, proble
 	if problem != nil {
 		p = string(problem)
 	}
-	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL
+	r := t.g.WithContext(ctx).
+		Exec(`UPDATE works SET state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL
 		WHERE id = ? AND NOT ended AND state = ?`, state, p, work, StateWaiting)
 	return r.RowsAffected == 1, r.Error
 }

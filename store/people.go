@@ -62,7 +62,8 @@ func (t Tx) Invite(ctx context.Context, actor uuid.UUID, hash []byte, life time.
 
 // SetPassword uses an invitation up; false if it does not count.
 func (t Tx) SetPassword(ctx context.Context, subject string, invitation []byte, password string) (bool, error) {
-	r := t.g.WithContext(ctx).Exec(`UPDATE accounts SET password = ?, invitation = NULL, invited_until = NULL, tries = 0, blocked_until = NULL
+	r := t.g.WithContext(ctx).
+		Exec(`UPDATE accounts SET password = ?, invitation = NULL, invited_until = NULL, tries = 0, blocked_until = NULL
 		WHERE issuer = '' AND subject = ? AND invitation = ? AND invited_until > now()`, password, subject, invitation)
 	return r.RowsAffected == 1, r.Error
 }

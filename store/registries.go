@@ -54,11 +54,29 @@ func (t Tx) AddRegistry(ctx context.Context, r Registry) error {
 // EditRegistry keeps a registry's new settings in place of the old ones, its secrets among them.
 func (t Tx) EditRegistry(ctx context.Context, r Registry) error {
 	r.tidy()
-	_, err := t.PGX.Exec(ctx, `UPDATE registries SET address = $2, ca_pem = $3, client_cert_pem = $4, client_key_sealed = $5, plain = $6,
+	_, err := t.PGX.Exec(
+		ctx,
+		`UPDATE registries SET address = $2, ca_pem = $3, client_cert_pem = $4, client_key_sealed = $5, plain = $6,
 		credential_name = $7, credential_sealed = $8, secret_source = $9, sign_in_hosts = $10, labels = $11,
 		requests_per_second = $12, transfers_at_once = $13, unverified_owner = $14, unverified_until = $15, bytes_per_second = $16, updated_at = clock_timestamp()
-		WHERE id = $1`, r.ID, r.Address, r.CAPEM, r.ClientCertPEM, r.ClientKeySealed, r.Plain, r.CredentialName, r.CredentialSealed,
-		r.SecretSource, r.SignInHosts, r.Labels, r.RequestsPerSecond, r.TransfersAtOnce, r.UnverifiedOwner, r.UnverifiedUntil, r.BytesPerSecond)
+		WHERE id = $1`,
+		r.ID,
+		r.Address,
+		r.CAPEM,
+		r.ClientCertPEM,
+		r.ClientKeySealed,
+		r.Plain,
+		r.CredentialName,
+		r.CredentialSealed,
+		r.SecretSource,
+		r.SignInHosts,
+		r.Labels,
+		r.RequestsPerSecond,
+		r.TransfersAtOnce,
+		r.UnverifiedOwner,
+		r.UnverifiedUntil,
+		r.BytesPerSecond,
+	)
 	return err
 }
 

@@ -40,10 +40,12 @@ func TestWhoApproves(t *testing.T) {
 	w, id := peopled(t, "")
 	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
 	ragna, tormod, ylva, isak := w.as(id, "Ragna"), w.as(id, "Tormod"), w.as(id, "Ylva"), w.as(id, "Isak")
-	if r := ylva.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 || !strings.Contains(r.err, "permission promote") {
+	if r := ylva.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 ||
+		!strings.Contains(r.err, "permission promote") {
 		t.Errorf("asked by someone of operations: %d\n%s", r.code, r.err)
 	}
-	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 || !strings.Contains(r.err, "promote of live: release-desk") {
+	if r := w.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 1 ||
+		!strings.Contains(r.err, "promote of live: release-desk") {
 		t.Errorf("asked by a token in no group: %d\n%s", r.code, r.err)
 	}
 	n := tormod.asks(t)
@@ -84,7 +86,8 @@ func TestWhoApproves(t *testing.T) {
 		}
 	}
 	w.until(wait, "it goes on", func() bool { return w.promotion(n).State == "verified" })
-	if story := w.ok("trail"); !strings.Contains(story, "promotion approved") || !strings.Contains(story, "by Ylva, promotion 1: replayed the storm of February on it") {
+	if story := w.ok("trail"); !strings.Contains(story, "promotion approved") ||
+		!strings.Contains(story, "by Ylva, promotion 1: replayed the storm of February on it") {
 		t.Errorf("the trail:\n%s", story)
 	}
 	if r := ylva.run("decline", "1", "--because", "too late"); r.code != 3 || !strings.Contains(r.err, "it is verified") {
@@ -96,7 +99,8 @@ func TestWhoApproves(t *testing.T) {
 	if r := ylva.run("decline", "2", "--because", "not before the weekend"); r.code != 0 {
 		t.Fatalf("declining: %s", r.err)
 	}
-	if p := w.promotion(n); p.State != "declined" || p.Problem == nil || !strings.Contains(p.Problem.Seen, "Ylva: not before the weekend") {
+	if p := w.promotion(n); p.State != "declined" || p.Problem == nil ||
+		!strings.Contains(p.Problem.Seen, "Ylva: not before the weekend") {
 		t.Errorf("%s: %+v", p.State, p.Problem)
 	}
 	if w.mountainShows("live/snowpack-model", "2.14.1") {
@@ -156,7 +160,8 @@ func TestAnApprovalIsBound(t *testing.T) {
 	w.ok("vouch", "forge/bench/snowpack-model@"+first.Index.Digest.String(), "--claim", "another", "--verdict", "passed")
 	anew("a tag that moved", "Ylva agreed to the plan before this one")
 	c := client.Client{Server: w.front.URL, Token: ylva.token}
-	if _, err := c.Say(t.Context(), n, true, wire.Word{Remark: "fine", Binding: binding}); err == nil || !strings.Contains(err.Error(), "another than you were shown") {
+	if _, err := c.Say(t.Context(), n, true, wire.Word{Remark: "fine", Binding: binding}); err == nil ||
+		!strings.Contains(err.Error(), "another than you were shown") {
 		t.Errorf("an approval of the plan before: %v", err)
 	}
 	agrees(ylva)
@@ -211,7 +216,8 @@ func TestRulesThatChange(t *testing.T) {
 			n := w.as(id, "Ragna").asks(t)
 			tt.change(w, w.charterOfPeople(id, ""))
 			w.until(wait, "it has ended", func() bool { return w.promotion(n).Ended })
-			if p := w.promotion(n); p.State != "refused" || p.Problem == nil || !strings.Contains(p.Problem.Title, tt.says) || p.Problem.Remedy == "" {
+			if p := w.promotion(n); p.State != "refused" || p.Problem == nil || !strings.Contains(p.Problem.Title, tt.says) ||
+				p.Problem.Remedy == "" {
 				t.Errorf("%s: %+v", p.State, p.Problem)
 			}
 		})
@@ -255,7 +261,8 @@ func TestAnEmergency(t *testing.T) {
 	b := run(41, "2.14.0")
 	b.Branch = "trial-of-hoar"
 	w.ok("point", "forge/bench/snowpack-model@"+w.whole(b).Digest, "main", "--because", "by hand")
-	if r := ragna.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--emergency"); r.code != 3 || !strings.Contains(r.err, "trial-of-hoar") ||
+	if r := ragna.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--emergency"); r.code != 3 ||
+		!strings.Contains(r.err, "trial-of-hoar") ||
 		strings.Contains(r.err, "thaw") {
 		t.Errorf("a gate that is not waived: %d\n%s", r.code, r.err)
 	}
@@ -279,7 +286,8 @@ func TestAnEmergency(t *testing.T) {
 		t.Errorf("an emergency that waives no gate, in a freeze:\n%s", plan)
 	}
 	w.adopt(w.charterOfPeople(id, ""))
-	if r := ragna.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--emergency"); r.code != 3 || !strings.Contains(r.err, "No rule knows of emergencies") {
+	if r := ragna.run("promote", "snowpack-model", "--to", "live", "--because", "x", "--emergency"); r.code != 3 ||
+		!strings.Contains(r.err, "No rule knows of emergencies") {
 		t.Errorf("where there are none: %d\n%s", r.code, r.err)
 	}
 }

@@ -11,7 +11,14 @@ func TestACharterIsAgreedTo(t *testing.T) {
 	t.Parallel()
 	w, id := peopled(t, "")
 	const adoption = "adoption: {count: 1, from: [operations]}\n"
-	w.adopt(strings.Replace(w.charterOfPeople(id, ""), "operations: {claims: [ops]}", "operations: {claims: [ops], may: [keep]}", 1) + adoption)
+	w.adopt(
+		strings.Replace(
+			w.charterOfPeople(id, ""),
+			"operations: {claims: [ops]}",
+			"operations: {claims: [ops], may: [keep]}",
+			1,
+		) + adoption,
+	)
 	ylva, tormod, ragna := w.as(id, "Ylva"), w.as(id, "Tormod"), w.as(id, "Ragna")
 	proposed := func(who caller, text, says string) {
 		t.Helper()
@@ -41,7 +48,8 @@ func TestACharterIsAgreedTo(t *testing.T) {
 		}
 	}
 	proposed(w.in(""), w.charterOfPeople(id, ""), "proposal 3")
-	if r := ylva.run("charter", "decline", "3", "--because", "nobody would agree any more"); r.code != 0 || !strings.Contains(r.out, "stays as it is") {
+	if r := ylva.run("charter", "decline", "3", "--because", "nobody would agree any more"); r.code != 0 ||
+		!strings.Contains(r.out, "stays as it is") {
 		t.Errorf("declining: %d\n%s%s", r.code, r.out, r.err)
 	}
 	list := w.ok("charter", "proposals")
@@ -50,10 +58,15 @@ func TestACharterIsAgreedTo(t *testing.T) {
 			t.Errorf("no proposal is %s:\n%s", state, list)
 		}
 	}
+	if shown := w.ok("charter", "proposals", "show", "3"); !strings.Contains(shown, "approvals: one of operations must agree") ||
+		!strings.Contains(shown, "nobody would agree any more") {
+		t.Errorf("proposal 3:\n%s", shown)
+	}
 	if now := w.ok("charter", "show"); !strings.Contains(now, "# charter 4") {
 		t.Errorf("in force is\n%s", now)
 	}
-	if story := w.ok("trail"); !strings.Contains(story, "charter proposed") || !strings.Contains(story, "charter approved") || !strings.Contains(story, "charter declined") {
+	if story := w.ok("trail"); !strings.Contains(story, "charter proposed") || !strings.Contains(story, "charter approved") ||
+		!strings.Contains(story, "charter declined") {
 		t.Errorf("the trail:\n%s", story)
 	}
 }
@@ -89,7 +102,8 @@ func TestACharterIsTried(t *testing.T) {
 			}
 		}
 	}
-	if puts := w.hut.since("PUT"); len(puts) > 0 || w.count("SELECT count(*) FROM charters") != 1 || w.count("SELECT count(*) FROM promotions") != 0 {
+	if puts := w.hut.since("PUT"); len(puts) > 0 || w.count("SELECT count(*) FROM charters") != 1 ||
+		w.count("SELECT count(*) FROM promotions") != 0 {
 		t.Errorf("a rehearsal changed something: %v", puts)
 	}
 }

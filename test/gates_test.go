@@ -156,7 +156,8 @@ func TestAFreezeBegins(t *testing.T) {
 func TestVersionsOfTheCharter(t *testing.T) {
 	t.Parallel()
 	w := gated(t, "    gates: [{branch: main}]\n")
-	out, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "route: mountain}", "route: mountain, labels: warned}", 1)})
+	out, err := w.client().
+		Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "route: mountain}", "route: mountain, labels: warned}", 1)})
 	must(t, err)
 	want := []string{"component snowpack-model: labels that contradict the build: warned in place of nothing",
 		"environment live: gates: without was built from main"}
@@ -164,13 +165,15 @@ func TestVersionsOfTheCharter(t *testing.T) {
 		t.Errorf("%+v", out)
 	}
 	if again, err := w.client().Adopt(t.Context(), wire.CharterDocument{Document: strings.Replace(charterText, "route: mountain}", "route: mountain, labels: warned}", 1)}); err != nil ||
-		again.Version != 3 || len(again.Changes) != 0 {
+		again.Version != 3 ||
+		len(again.Changes) != 0 {
 		t.Errorf("adopted again: %+v, %v", again, err)
 	}
 	if w.count("SELECT count(*) FROM trail_entries WHERE convert_from(bytes, 'UTF8') LIKE '%gates: without%'") != 1 {
 		t.Error("the trail does not say what changed")
 	}
-	if shown := w.ok("charter", "show", "--version", "2"); !strings.Contains(shown, "# charter 2") || !strings.Contains(shown, "branch: main") {
+	if shown := w.ok("charter", "show", "--version", "2"); !strings.Contains(shown, "# charter 2") ||
+		!strings.Contains(shown, "branch: main") {
 		t.Errorf("version 2:\n%s", shown)
 	}
 	if r := w.run("charter", "show", "--version", "9"); r.code != 1 || !strings.Contains(r.err, "no such version") {

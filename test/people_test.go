@@ -78,7 +78,11 @@ type visitor struct {
 func (w *world) visitor() *visitor {
 	jar, err := cookiejar.New(nil)
 	must(w.t, err)
-	return &visitor{w.t, w, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	return &visitor{
+		w.t,
+		w,
+		&http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+	}
 }
 
 func (b *visitor) at(path string) string { return "http://" + b.w.listen + path }
@@ -227,8 +231,20 @@ func TestClientWithASecret(t *testing.T) {
 	id.Secret = "ridge-and-hut"
 	w.kill()
 	config := filepath.Join(w.dir, "dovrak.yaml")
-	must(t, os.WriteFile(config, []byte("secretSources:\n  desk: {hosts: [\""+strings.TrimPrefix(id.URL, "http://")+"\"], account: dovrak, variable: DESK_SECRET}\n"+
-		"  elsewhere: {hosts: [elsewhere.example], account: dovrak, variable: DESK_SECRET}\n"), 0o600))
+	must(
+		t,
+		os.WriteFile(
+			config,
+			[]byte(
+				"secretSources:\n  desk: {hosts: [\""+strings.TrimPrefix(
+					id.URL,
+					"http://",
+				)+"\"], account: dovrak, variable: DESK_SECRET}\n"+
+					"  elsewhere: {hosts: [elsewhere.example], account: dovrak, variable: DESK_SECRET}\n",
+			),
+			0o600,
+		),
+	)
 	w.start("DOVRAK_CONFIG="+config, "DESK_SECRET="+id.Secret)
 	for _, tt := range []struct{ source, says string }{
 		{"", "invalid_client"}, {"elsewhere", "This secret may not go to this host"}, {"nowhere", "No secret source is declared"}, {"desk", ""},
@@ -380,7 +396,8 @@ func TestAccounts(t *testing.T) {
 	if log := w.log(); strings.Contains(log, password) || strings.Contains(log, invitation) {
 		t.Error("the log holds a secret")
 	}
-	if trail := w.ok("trail", "-o", "json"); strings.Contains(trail, password) || strings.Contains(trail, invitation) || !strings.Contains(trail, "person added") {
+	if trail := w.ok("trail", "-o", "json"); strings.Contains(trail, password) || strings.Contains(trail, invitation) ||
+		!strings.Contains(trail, "person added") {
 		t.Error("the trail")
 	}
 }

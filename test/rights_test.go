@@ -38,7 +38,9 @@ func TestRights(t *testing.T) {
 			must(t, w.client().RevokeToken(ctx, tok.Number))
 		}
 	}
-	w.sql("UPDATE tokens SET expires_at = now() - interval '1 second' WHERE actor_id = (SELECT id FROM actors WHERE name = 'one who may expired')")
+	w.sql(
+		"UPDATE tokens SET expires_at = now() - interval '1 second' WHERE actor_id = (SELECT id FROM actors WHERE name = 'one who may expired')",
+	)
 	roles["Ylva, who approves"], may["Ylva, who approves"] = w.as(id, "Ylva").token, " read approve "
 	roles["Ragna, who promotes"], may["Ragna, who promotes"] = w.as(id, "Ragna").token, " read point copy promote "
 	roles["Isak, who was let in once"] = w.as(id, "Isak").token

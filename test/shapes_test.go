@@ -192,7 +192,8 @@ func TestHistory(t *testing.T) {
 		}
 		for i, s := range l.Stretches {
 			last := i == len(l.Stretches)-1
-			if s.Version != versions[i] || s.Because != "for "+versions[i] || s.By != "administrator" || s.Promotion == nil || *s.Promotion != int64(i+1) ||
+			if s.Version != versions[i] || s.Because != "for "+versions[i] || s.By != "administrator" || s.Promotion == nil ||
+				*s.Promotion != int64(i+1) ||
 				(s.Until == nil) != last ||
 				!last && !s.Until.Equal(l.Stretches[i+1].From) {
 				t.Errorf("stretch %d: %+v", i, s)

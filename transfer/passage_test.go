@@ -157,15 +157,33 @@ func TestAnUploadGoesOnWhereItWasCut(t *testing.T) {
 		{"and anew where it does not", sim.Quirks{NoResuming: true}, 2 * layerSize, 2 * layerSize},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			from, to := newLine(t, sim.Options{}, registry.Config{}), newLine(t, sim.Options{Quirks: tt.quirks}, registry.Config{Chunk: chunk})
+			from, to := newLine(
+				t,
+				sim.Options{},
+				registry.Config{},
+			), newLine(
+				t,
+				sim.Options{Quirks: tt.quirks},
+				registry.Config{Chunk: chunk},
+			)
 			p := from.layer(t, layerSize)
 			from.out.Store(0)
 			to.breaks = cutAt(2, 5<<20)
 			var flowed atomic.Int64
 			c := plan.Copy{Blobs: []plan.Piece{p}}
-			must(t, blobs(t.Context(), transfer.NewSource(from.Repository, nil).Reader(c), to, c, transfer.Options{FirstWait: time.Millisecond,
-				Flowed: func(_ plan.Piece, n int64) { flowed.Add(n) }}))
-			if there, err := to.HasBlob(t.Context(), p.Descriptor()); err != nil || !there || to.uploads(t) != 0 || flowed.Load() != layerSize {
+			must(
+				t,
+				blobs(
+					t.Context(),
+					transfer.NewSource(from.Repository, nil).Reader(c),
+					to,
+					c,
+					transfer.Options{FirstWait: time.Millisecond,
+						Flowed: func(_ plan.Piece, n int64) { flowed.Add(n) }},
+				),
+			)
+			if there, err := to.HasBlob(t.Context(), p.Descriptor()); err != nil || !there || to.uploads(t) != 0 ||
+				flowed.Load() != layerSize {
 				t.Errorf("there %t, %d uploads open, %d bytes told, %v", there, to.uploads(t), flowed.Load(), err)
 			}
 			if got := to.in.Load(); got < layerSize || got > tt.most {
@@ -187,7 +205,10 @@ func TestAnUploadOutlivesItsProcess(t *testing.T) {
 			p := from.layer(t, layerSize)
 			c := plan.Copy{Blobs: []plan.Piece{p}}
 			kept := &desk{}
-			opt := transfer.Options{FirstWait: time.Millisecond, Hold: func(context.Context, plan.Piece) (transfer.Hold, error) { return kept, nil }}
+			opt := transfer.Options{
+				FirstWait: time.Millisecond,
+				Hold:      func(context.Context, plan.Piece) (transfer.Hold, error) { return kept, nil },
+			}
 			ctx, end := context.WithCancel(t.Context())
 			patches := 0
 			to.breaks = func(r *http.Request) sim.Fault {
@@ -212,7 +233,8 @@ func TestAnUploadOutlivesItsProcess(t *testing.T) {
 			to.in.Store(0)
 			must(t, blobs(t.Context(), transfer.NewSource(from.Repository, nil).Reader(c), to, c, opt))
 			// What was on its way when the first was ended may still be counted.
-			if got := to.in.Load(); !lapsed && got > layerSize-2*chunk || lapsed && (got < layerSize || got > layerSize+chunk) || to.uploads(t) != 0 {
+			if got := to.in.Load(); !lapsed && got > layerSize-2*chunk || lapsed && (got < layerSize || got > layerSize+chunk) ||
+				to.uploads(t) != 0 {
 				t.Errorf("%d MiB were sent again, %d uploads are open", got>>20, to.uploads(t))
 			}
 		})

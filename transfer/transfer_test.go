@@ -102,7 +102,11 @@ func newSides(t *testing.T, img pipeline.Image, stall time.Duration) *sides {
 	materials, err := pipeline.Attach(img, "application/spdx+json", "what is in it")
 	must(t, err)
 	must(t, index.Push(t.Context(), materials))
-	signed, err := pipeline.Attach(pipeline.Image{Index: materials.Manifests[0]}, "application/vnd.skarvind.signature", "of the materials")
+	signed, err := pipeline.Attach(
+		pipeline.Image{Index: materials.Manifests[0]},
+		"application/vnd.skarvind.signature",
+		"of the materials",
+	)
 	must(t, err)
 	must(t, index.Push(t.Context(), signed))
 	s.signature = signed.Manifests[0].Digest
@@ -255,13 +259,20 @@ func TestWhatIsListedAndNotAttached(t *testing.T) {
 	gone := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: digest.FromString("gone"), Size: 4}
 	another := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: s.signature, Size: 500} // of the materials
 	asked := 0
-	got, err := transfer.ReadAttached(t.Context(), s.from, keep, tree, func(_ context.Context, d digest.Digest) ([]ocispec.Descriptor, error) {
-		asked++
-		if d == s.root {
-			return []ocispec.Descriptor{gone, another, img.Manifests[0].Descriptor}, nil
-		}
-		return nil, nil
-	}, func(ocispec.Descriptor) bool { return true })
+	got, err := transfer.ReadAttached(
+		t.Context(),
+		s.from,
+		keep,
+		tree,
+		func(_ context.Context, d digest.Digest) ([]ocispec.Descriptor, error) {
+			asked++
+			if d == s.root {
+				return []ocispec.Descriptor{gone, another, img.Manifests[0].Descriptor}, nil
+			}
+			return nil, nil
+		},
+		func(ocispec.Descriptor) bool { return true },
+	)
 	if err != nil || len(got) != 0 || asked != len(tree) {
 		t.Errorf("%d carried along, %d lists, %v", len(got), asked, err)
 	}

@@ -36,14 +36,28 @@ var (
 
 // morning is the release morning, in order.
 var morning = []pipelineRun{
-	{component: "slope-sensor", version: "4.1.7", number: 112, platforms: boxes, to: "live", because: "new calibration for the west face"},
+	{
+		component: "slope-sensor",
+		version:   "4.1.7",
+		number:    112,
+		platforms: boxes,
+		to:        "live",
+		because:   "new calibration for the west face",
+	},
 	{component: "map-tiles", version: "26.3.0", number: 63, platforms: desktops, to: "live", because: "tiles of the March survey"},
 	{component: "alert-relay", version: "3.2.0", number: 87, platforms: all, to: "live", because: "sirens in the lower valley"},
 	{component: "snowpack-model", version: "2.13.2", number: 39, platforms: all, to: "live", because: "wind drift corrected"},
 	{component: "alert-relay", version: "3.2.1", number: 88, platforms: all, to: "trial", because: "longer siren, on trial"},
 	{component: "snowpack-model", version: "2.14.0-rc.1", number: 40, platforms: all},
-	{component: "snowpack-model", version: "2.14.0", number: 41, platforms: all, to: "live", because: "avalanche danger 3, new snow layer",
-		contested: true},
+	{
+		component: "snowpack-model",
+		version:   "2.14.0",
+		number:    41,
+		platforms: all,
+		to:        "live",
+		because:   "avalanche danger 3, new snow layer",
+		contested: true,
+	},
 }
 
 // Two runs of the day's end: an older one that is run again and takes no tag back, and one of which a runner is still at work.
@@ -222,7 +236,11 @@ func (w *world) promoted(ctx context.Context, component, env, because string) (s
 
 // asked asks for a promotion and gives its number.
 func (w *world) asked(ctx context.Context, who, component, env, because string, more ...string) (string, error) {
-	out, err := w.command(ctx, who, "", append([]string{"promote", component, "--to", env, "--because", because, "--detach", "-o", "json"}, more...)...)
+	out, err := w.command(
+		ctx,
+		who,
+		"",
+		append([]string{"promote", component, "--to", env, "--because", because, "--detach", "-o", "json"}, more...)...)
 	if err != nil {
 		return "", err
 	}

@@ -24,24 +24,24 @@ const MaxBytes = 1 << 20
 
 // Charter is one version of the governance document. Read it with [Parse], which checks it.
 type Charter struct {
-	Organisation string                 `yaml:"organisation" required:"true" description:"whose charter it is"`
-	Components   map[string]Component   `yaml:"components" description:"what is released as images, by name"`
-	Environments map[string]Environment `yaml:"environments" description:"the steps of their way, by name"`
-	Routes       map[string][]string    `yaml:"routes" description:"environments in order, by the route's name"`
-	People       *SignIn                `yaml:"people" description:"where people sign in; else by accounts of Dovrak's own"`
-	Groups       map[string]Group       `yaml:"groups" description:"people and machines, and what they may"`
-	Adoption     gate.Approvals         `yaml:"adoption" description:"who must agree to the next charter"`
-	Pipelines    map[string]Pipeline    `yaml:"pipelines" description:"systems whose own tokens sign runs in, by name"`
-	Keys         map[string]string      `yaml:"attestation-keys" description:"name → public key in PEM"`
+	Organisation string                 `yaml:"organisation"     required:"true" description:"whose charter it is"`
+	Components   map[string]Component   `yaml:"components"                       description:"what is released as images, by name"`
+	Environments map[string]Environment `yaml:"environments"                     description:"the steps of their way, by name"`
+	Routes       map[string][]string    `yaml:"routes"                           description:"environments in order, by the route's name"`
+	People       *SignIn                `yaml:"people"                           description:"where people sign in; else by accounts of Dovrak's own"`
+	Groups       map[string]Group       `yaml:"groups"                           description:"people and machines, and what they may"`
+	Adoption     gate.Approvals         `yaml:"adoption"                         description:"who must agree to the next charter"`
+	Pipelines    map[string]Pipeline    `yaml:"pipelines"                        description:"systems whose own tokens sign runs in, by name"`
+	Keys         map[string]string      `yaml:"attestation-keys"                 description:"name → public key in PEM"`
 }
 
 // Component is one thing that is released as an image.
 type Component struct {
-	Platforms   []string `yaml:"platforms" required:"true" minItems:"1" description:"os/architecture[/variant] that every release must have"`
-	Optional    []string `yaml:"optional" description:"and those that it may have besides"`
-	Route       string   `yaml:"route" required:"true" description:"the one that it takes"`
-	Labels      string   `yaml:"labels" enum:"refused,warned" description:"what labels that contradict the build are: refused or warned of"`
-	BuildWithin string   `yaml:"build-within" description:"how long the parts of a build may take; 2h where nothing is said"`
+	Platforms   []string `yaml:"platforms"    required:"true" minItems:"1" description:"os/architecture[/variant] that every release must have"`
+	Optional    []string `yaml:"optional"                                  description:"and those that it may have besides"`
+	Route       string   `yaml:"route"        required:"true"              description:"the one that it takes"`
+	Labels      string   `yaml:"labels"                                    description:"what labels that contradict the build are: refused or warned of"  enum:"refused,warned"`
+	BuildWithin string   `yaml:"build-within"                              description:"how long the parts of a build may take; 2h where nothing is said"`
 }
 
 // BuildWithin is how long the parts of a build may take where the charter says nothing.
@@ -61,17 +61,17 @@ func (c Component) Within() time.Duration {
 // Environment is a step of a component's way.
 type Environment struct {
 	Standing string   `yaml:"standing" required:"true" description:"the moving tag that says what stands here"`
-	Fixed    []string `yaml:"fixed" description:"templates of tags that never change their meaning, such as {version}"`
-	Moving   []Moving `yaml:"moving" description:"templates of tags that do"`
-	Cache    []string `yaml:"cache" description:"templates of tags that pipelines keep for themselves"`
-	Other    string   `yaml:"other" enum:"allow" description:"tags that no rule speaks of: refused, or allowed by the word allow"`
-	Places   []Place  `yaml:"places" required:"true" minItems:"1" description:"repositories where its images are kept"`
+	Fixed    []string `yaml:"fixed"                    description:"templates of tags that never change their meaning, such as {version}"`
+	Moving   []Moving `yaml:"moving"                   description:"templates of tags that do"`
+	Cache    []string `yaml:"cache"                    description:"templates of tags that pipelines keep for themselves"`
+	Other    string   `yaml:"other"                    description:"tags that no rule speaks of: refused, or allowed by the word allow"   enum:"allow"`
+	Places   []Place  `yaml:"places"   required:"true" description:"repositories where its images are kept"                                            minItems:"1"`
 
-	Gates   []gate.Gate   `yaml:"gates" description:"what a promotion must meet"`
+	Gates   []gate.Gate   `yaml:"gates"   description:"what a promotion must meet"`
 	Freezes []gate.Freeze `yaml:"freezes" description:"when there is none"`
-	Waiting string        `yaml:"waits" description:"how long a promotion waits for gates; 24h where nothing is said"`
+	Waiting string        `yaml:"waits"   description:"how long a promotion waits for gates; 24h where nothing is said"`
 
-	Promote   []string       `yaml:"promote" description:"groups that may promote here; where none is named, whoever may promote at all"`
+	Promote   []string       `yaml:"promote"   description:"groups that may promote here; where none is named, whoever may promote at all"`
 	AlsoFrom  []string       `yaml:"also-from" description:"environments from which an image may come, besides the one before"`
 	Approvals gate.Approvals `yaml:"approvals" description:"who must agree"`
 	Emergency *Emergency     `yaml:"emergency" description:"a promotion that cannot wait; left out: there is none"`
@@ -89,13 +89,13 @@ func (e Environment) Waits() time.Duration {
 
 // Moving is a rule for moving tags.
 type Moving struct {
-	Tag   string           `yaml:"tag" required:"true" description:"a template, such as {major}.{minor}"`
-	Moves tagging.Movement `yaml:"moves" required:"true" enum:"any,forward,promotion,rollback" description:"when it may"`
+	Tag   string           `yaml:"tag"   required:"true" description:"a template, such as {major}.{minor}"`
+	Moves tagging.Movement `yaml:"moves" required:"true" description:"when it may"                         enum:"any,forward,promotion,rollback"`
 }
 
 // Place is a repository in a registry. Its template has {component} where the component's name goes.
 type Place struct {
-	Registry   string `yaml:"registry" required:"true" description:"the name under which it was connected"`
+	Registry   string `yaml:"registry"   required:"true" description:"the name under which it was connected"`
 	Repository string `yaml:"repository" required:"true" description:"with {component} where its name goes"`
 }
 
@@ -202,10 +202,16 @@ func (c *Charter) From(component, to, from string) (string, error) {
 		return from, nil
 	}
 	return "", &problem.Problem{
-		Kind:   problem.Refused,
-		Title:  "No rule lets this skip an environment",
-		Asked:  component + " from " + image.Printable(from) + " to " + to,
-		Seen:   "the route " + strings.Join(route, " → ") + "; " + to + " also takes from: " + orElse(strings.Join(c.Environments[to].AlsoFrom, ", "), "none"),
+		Kind:  problem.Refused,
+		Title: "No rule lets this skip an environment",
+		Asked: component + " from " + image.Printable(from) + " to " + to,
+		Seen: "the route " + strings.Join(
+			route,
+			" → ",
+		) + "; " + to + " also takes from: " + orElse(
+			strings.Join(c.Environments[to].AlsoFrom, ", "),
+			"none",
+		),
 		Rule:   "also-from of " + to,
 		Remedy: "promote it to " + before + " first, or have the charter allow it: also-from: [" + image.Printable(from) + "]",
 	}

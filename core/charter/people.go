@@ -13,11 +13,11 @@ import (
 
 // SignIn is the issuer at which people sign in by OpenID Connect. Without one they have accounts of Dovrak's own.
 type SignIn struct {
-	Issuer string `yaml:"issuer" required:"true" description:"https, or http on this machine"`
-	Client string `yaml:"client" required:"true" description:"by which the issuer knows Dovrak"`
-	Secret string `yaml:"secret" description:"where the issuer wants one of the client: the name of a secret source in the server's settings"`
-	Groups string `yaml:"groups-claim" description:"the claim that lists groups; groups where nothing is said"`
-	Name   string `yaml:"name-claim" description:"the claim that names the person; name where nothing is said"`
+	Issuer string `yaml:"issuer"       required:"true" description:"https, or http on this machine"`
+	Client string `yaml:"client"       required:"true" description:"by which the issuer knows Dovrak"`
+	Secret string `yaml:"secret"                       description:"where the issuer wants one of the client: the name of a secret source in the server's settings"`
+	Groups string `yaml:"groups-claim"                 description:"the claim that lists groups; groups where nothing is said"`
+	Name   string `yaml:"name-claim"                   description:"the claim that names the person; name where nothing is said"`
 }
 
 // GroupsClaim and NameClaim are the claims that are read.
@@ -35,9 +35,9 @@ func orElse(s, or string) string {
 
 // Group is some people, or machines, with what they may.
 type Group struct {
-	Claims  []string `yaml:"claims" description:"what the issuer calls those who are in it"`
+	Claims  []string `yaml:"claims"  description:"what the issuer calls those who are in it"`
 	Members []string `yaml:"members" description:"accounts and machines that are in it by name"`
-	May     []Role   `yaml:"may" description:"besides what environments let the group do"`
+	May     []Role   `yaml:"may"     description:"besides what environments let the group do"`
 }
 
 // Role is what a group may be given by its may; environments give the rest: to promote there, to approve there.
@@ -58,7 +58,7 @@ func (Role) Enum() []any {
 // Emergency is a promotion that cannot wait: freezes do not hold for it, nor the gates that it waives, but others must agree.
 type Emergency struct {
 	Approvals gate.Approvals `yaml:"approvals" required:"true" description:"who must agree to it"`
-	Waives    []string       `yaml:"waives" description:"gates that do not count then, by name"`
+	Waives    []string       `yaml:"waives"                    description:"gates that do not count then, by name"`
 }
 
 // Member is who asks: by the name of an account of Dovrak's own or of a machine, in letters of any case, and by what the issuer says.

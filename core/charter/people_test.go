@@ -100,7 +100,8 @@ func TestSkipping(t *testing.T) {
 // TestRulesThatNeverApply are refused in a charter that is to be adopted; one from before is read all the same.
 func TestRulesThatNeverApply(t *testing.T) {
 	whole := strings.NewReplacer("    standing: live\n", "    standing: live\n    fixed: [\"{version}\"]\n", "may: [read, point]}", "may: [read]}",
-		"operations: {claims: [ops], members: [ylva]}", "operations: {claims: [ops], may: [read]}").Replace(peopled)
+		"operations: {claims: [ops], members: [ylva]}", "operations: {claims: [ops], may: [read]}").
+		Replace(peopled)
 	in := func(env, rule string) string {
 		return strings.Replace(whole, "    standing: "+env+"\n", "    standing: "+env+"\n"+rule, 1)
 	}
@@ -115,7 +116,8 @@ func TestRulesThatNeverApply(t *testing.T) {
 		{"approvals before the first step", in("main", "    approvals: {count: 1, from: [desk]}\n"), "line 12", "nothing is ever promoted there"},
 	} {
 		_, err := ParseNew([]byte(tt.doc))
-		if p := problem.From(err); (err == nil) != (tt.seen == "") || err != nil && (!strings.Contains(p.Where, tt.where) || !strings.Contains(p.Seen, tt.seen)) {
+		if p := problem.From(err); (err == nil) != (tt.seen == "") ||
+			err != nil && (!strings.Contains(p.Where, tt.where) || !strings.Contains(p.Seen, tt.seen)) {
 			t.Errorf("%s: %v", tt.name, err)
 		}
 		if _, err := Parse([]byte(tt.doc)); err != nil {

@@ -14,14 +14,14 @@ import (
 
 // Pipeline is a system that runs builds, and signs in by OpenID Connect tokens of its own issuer: no secret is stored.
 type Pipeline struct {
-	Issuer   string  `yaml:"issuer" required:"true" description:"whose tokens count; https, or http on this machine"`
+	Issuer   string  `yaml:"issuer"   required:"true" description:"whose tokens count; https, or http on this machine"`
 	Audience string  `yaml:"audience" required:"true" description:"for whom they must be meant"`
-	May      []Grant `yaml:"may" required:"true" description:"what its tokens may report for"`
+	May      []Grant `yaml:"may"      required:"true" description:"what its tokens may report for"`
 }
 
 // Grant lets tokens whose claims all fit report for components. A claim's value may have * for any letters but /.
 type Grant struct {
-	Claims     map[string]string `yaml:"claims" required:"true" description:"all of which must fit; * stands for any letters but /"`
+	Claims     map[string]string `yaml:"claims"     required:"true" description:"all of which must fit; * stands for any letters but /"`
 	Components []string          `yaml:"components" required:"true" description:"that it may report for"`
 }
 

@@ -25,7 +25,11 @@ func (c *Charter) checkReach(at locator) error {
 	}
 	for _, name := range sorted(c.Groups) {
 		if len(c.Groups[name].May) == 0 && !c.named(name) {
-			return mistake(at.find("groups", name), "the group "+name+" may nothing, and no rule names it", "give it something it may, or leave it out")
+			return mistake(
+				at.find("groups", name),
+				"the group "+name+" may nothing, and no rule names it",
+				"give it something it may, or leave it out",
+			)
 		}
 	}
 	return nil

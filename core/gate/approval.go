@@ -9,9 +9,9 @@ import (
 
 // Approvals is how many people must agree to a promotion, and who may. Count 0: nobody need be asked.
 type Approvals struct {
-	Count   int      `yaml:"count" minimum:"1" maximum:"10" required:"true" description:"how many people"`
-	From    []string `yaml:"from" required:"true" description:"groups"`
-	GoodFor string   `yaml:"good-for" description:"how long each counts; as long as the promotion waits where nothing is said"`
+	Count   int      `yaml:"count"    minimum:"1" maximum:"10" required:"true" description:"how many people"`
+	From    []string `yaml:"from"                              required:"true" description:"groups"`
+	GoodFor string   `yaml:"good-for"                                          description:"how long each counts; as long as the promotion waits where nothing is said"`
 }
 
 // Approval is what someone has said of a promotion. Person is the same for all the accounts of one.

@@ -34,7 +34,8 @@ func TestAgreement(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			r := Agreement(Wanted{Rule: rule, Bound: "plan", Requesters: []string{"p0"}, Now: now}, tt.said)
-			if holds := tt.want == ""; (r.Verdict == Holds) != holds || !strings.Contains(r.Seen, tt.says) || !strings.Contains(r.Wants, tt.want) {
+			if holds := tt.want == ""; (r.Verdict == Holds) != holds || !strings.Contains(r.Seen, tt.says) ||
+				!strings.Contains(r.Wants, tt.want) {
 				t.Errorf("%s: saw %q, wants %q", r.Verdict, r.Seen, r.Wants)
 			}
 			if decision, _ := Decide([]Result{r}); (decision == Go) != (tt.want == "") || decision == Refuse {

@@ -11,11 +11,11 @@ import (
 // clock on the wall in the zone; where summer time ends or begins, the wall's clock counts, not the hours. Where an hour comes
 // twice, a weekly freeze takes in both.
 type Freeze struct {
-	Name   string `yaml:"name" required:"true" description:"people read it when they are refused"`
-	From   string `yaml:"from" description:"2026-12-20 or 2026-12-20T15:00"`
-	To     string `yaml:"to" description:"exclusive"`
-	Weekly string `yaml:"weekly" description:"in place of both: fri 15:00 to mon 07:00"`
-	Zone   string `yaml:"zone" description:"e.g. Europe/Oslo; UTC where nothing is said"`
+	Name   string `yaml:"name"   required:"true" description:"people read it when they are refused"`
+	From   string `yaml:"from"                   description:"2026-12-20 or 2026-12-20T15:00"`
+	To     string `yaml:"to"                     description:"exclusive"`
+	Weekly string `yaml:"weekly"                 description:"in place of both: fri 15:00 to mon 07:00"`
+	Zone   string `yaml:"zone"                   description:"e.g. Europe/Oslo; UTC where nothing is said"`
 }
 
 // Calendar is a freeze that was checked.
@@ -152,7 +152,12 @@ func Frozen(freezes []Calendar, now time.Time) []Result {
 	for _, c := range freezes {
 		r := Result{Gate: "no freeze: " + c.Name, Verdict: Holds, Seen: "it does not hold now"}
 		if until, frozen := c.At(now); frozen {
-			r = doesNot("wait until "+clock(until), "the freeze %s holds until %s", c.Name, until.In(c.zone).Format("2006-01-02 15:04 MST"))
+			r = doesNot(
+				"wait until "+clock(until),
+				"the freeze %s holds until %s",
+				c.Name,
+				until.In(c.zone).Format("2006-01-02 15:04 MST"),
+			)
 			r.Gate, r.Comes, r.At = "no freeze: "+c.Name, ByTime, until
 		}
 		r.Asks = "no freeze of " + c.Name

@@ -93,20 +93,20 @@ func Until(results []Result, end time.Time) {
 type Gate struct {
 	Name string `yaml:"name" description:"as results call it; where it is left out, the condition in words"`
 
-	BeenIn      string   `yaml:"been-in" description:"it has stood in this environment"`
-	For         string   `yaml:"for" description:"for so long"`
-	Platforms   string   `yaml:"platforms" enum:"required" description:"required: all that the component must have"`
-	Branch      string   `yaml:"branch" description:"its build came from there; * stands for any letters"`
-	Version     string   `yaml:"version" enum:"not-lower" description:"not-lower: than what stands there"`
-	Evidence    string   `yaml:"evidence" description:"the claim was vouched for, and passed"`
-	Within      string   `yaml:"within" description:"so lately"`
-	BaseWithin  string   `yaml:"base-within" description:"what it is built on was made so lately"`
+	BeenIn      string   `yaml:"been-in"       description:"it has stood in this environment"`
+	For         string   `yaml:"for"           description:"for so long"`
+	Platforms   string   `yaml:"platforms"     description:"required: all that the component must have"          enum:"required"`
+	Branch      string   `yaml:"branch"        description:"its build came from there; * stands for any letters"`
+	Version     string   `yaml:"version"       description:"not-lower: than what stands there"                   enum:"not-lower"`
+	Evidence    string   `yaml:"evidence"      description:"the claim was vouched for, and passed"`
+	Within      string   `yaml:"within"        description:"so lately"`
+	BaseWithin  string   `yaml:"base-within"   description:"what it is built on was made so lately"`
 	GrowsAtMost string   `yaml:"grows-at-most" description:"than what stands there, in percent: 20%"`
-	Labels      []string `yaml:"labels" description:"none is missing"`
-	Annotations []string `yaml:"annotations" description:"none is missing"`
-	Attested    bool     `yaml:"attested" description:"a verified attestation says how it was built"`
-	Holds       string   `yaml:"holds" description:"a condition in the Common Expression Language"`
-	Refusal     string   `yaml:"refusal" description:"the sentence that refuses where it does not hold"`
+	Labels      []string `yaml:"labels"        description:"none is missing"`
+	Annotations []string `yaml:"annotations"   description:"none is missing"`
+	Attested    bool     `yaml:"attested"      description:"a verified attestation says how it was built"`
+	Holds       string   `yaml:"holds"         description:"a condition in the Common Expression Language"`
+	Refusal     string   `yaml:"refusal"       description:"the sentence that refuses where it does not hold"`
 }
 
 // kind is a sort of gate.

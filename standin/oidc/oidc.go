@@ -64,10 +64,14 @@ func (i *Issuer) Token(claims map[string]any) (string, error) {
 func (i *Issuer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.URL.Path {
 	case "/.well-known/openid-configuration":
-		answer(w, http.StatusOK, map[string]any{"issuer": i.URL, "jwks_uri": i.URL + "/keys", "authorization_endpoint": i.URL + "/authorize",
-			"token_endpoint": i.URL + "/token", "device_authorization_endpoint": i.URL + "/device_authorization",
-			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
-			"id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}})
+		answer(
+			w,
+			http.StatusOK,
+			map[string]any{"issuer": i.URL, "jwks_uri": i.URL + "/keys", "authorization_endpoint": i.URL + "/authorize",
+				"token_endpoint": i.URL + "/token", "device_authorization_endpoint": i.URL + "/device_authorization",
+				"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+				"id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}},
+		)
 	case "/keys":
 		i.mu.Lock()
 		keys := jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: i.id, Algorithm: "ES256", Use: "sig"}}}

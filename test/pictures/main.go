@@ -22,7 +22,14 @@ type view struct {
 var views = []view{
 	// The first: it goes on while it is pictured.
 	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
-	{"promotion", "/promotions/12", "document.querySelectorAll('.gates tbody tr').length > 6 && document.querySelector('#remark') && document.querySelector('.pairs')", 1280, 800, false},
+	{
+		"promotion",
+		"/promotions/12",
+		"document.querySelectorAll('.gates tbody tr').length > 6 && document.querySelector('#remark') && document.querySelector('.pairs')",
+		1280,
+		800,
+		false,
+	},
 	{
 		"standing",
 		"/",
@@ -81,7 +88,14 @@ var views = []view{
 		false,
 	},
 	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
-	{"charter", "/charter", "document.querySelector('.strip .frozen') && document.querySelectorAll('.rules').length > 2", 1280, 800, false},
+	{
+		"charter",
+		"/charter",
+		"document.querySelector('.strip .frozen') && document.querySelectorAll('.rules').length > 2",
+		1280,
+		800,
+		false,
+	},
 	{"people", "/people", "document.querySelectorAll('.lines tbody tr').length > 3", 1280, 800, false},
 }
 
