@@ -173,12 +173,15 @@ func (a *App) drawGates(gates []wire.Gate, all bool) {
 		default:
 			verdict = a.ember(g.Verdict)
 		}
-		seen := g.Seen
-		if g.Verdict != "holds" && g.Wants != "" {
-			seen += "\n→ " + g.Wants
+		fits := func(s string) string {
+			if a.terminal {
+				return a.wrap(s, beside)
+			}
+			return s
 		}
-		if a.terminal {
-			seen = a.wrap(seen, beside)
+		seen := fits(g.Seen)
+		if g.Verdict != "holds" && g.Wants != "" {
+			seen += "\n" + fits("→ "+g.Wants)
 		}
 		t.AppendRow(table.Row{a.bold(g.Gate), verdict, seen})
 	}

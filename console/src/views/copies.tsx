@@ -10,6 +10,7 @@ import { copyPath, imagePath, repositoryOf, tagsPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, SECOND } from '../parts/time';
+import { useWho } from '../parts/who';
 
 type Copy = Schema['Copy'];
 type Piece = Schema['CopyPiece'];
@@ -318,6 +319,7 @@ function Pieces({ of }: { of: Piece[] }) {
 
 /** Turn is the one decision on the page: to stop it, or to go on. */
 function Turn({ c }: { c: Copy }) {
+  const may = useWho().data?.may.includes('copy') ?? false;
   const path = { params: { path: { number: c.number } } };
   const turn = useMutation({
     mutationFn: (to: 'stop' | 'resume') =>
@@ -327,7 +329,7 @@ function Turn({ c }: { c: Copy }) {
   const to = !c.ended ? 'stop' : c.state === 'stopped' || c.state === 'failed' ? 'resume' : undefined;
   return (
     <div className="turn">
-      {to && (
+      {to && may && (
         <button type="button" className={to === 'resume' ? 'btn go' : 'btn'} disabled={turn.isPending} onClick={() => turn.mutate(to)}>
           {to === 'stop' ? 'Stop it' : 'Go on with it'}
         </button>
