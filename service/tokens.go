@@ -47,7 +47,11 @@ func (s *Service) OpenSession(ctx context.Context, secret string) (string, time.
 	if err != nil {
 		return "", time.Time{}, a, err
 	}
-	life := min(SessionLife, time.Until(a.Expires))
+	now, err := s.db.Now(ctx) // by which the token expires, too
+	if err != nil {
+		return "", time.Time{}, a, err
+	}
+	life := min(SessionLife, a.Expires.Sub(now))
 	session, hash := newToken()
 	var tok store.Token
 	err = s.db.Tx(ctx, func(tx store.Tx) error {

@@ -100,7 +100,7 @@ func pageChanged(err error) bool {
 
 // Shows waits until the page shows a text.
 func (b *Browser) Shows(text string) error {
-	return b.Until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+	return b.Until(fmt.Sprintf("document.body?.innerText.includes(%q)", text)) // a page that only begins has no body
 }
 
 // Eval gives the value of a JavaScript expression.

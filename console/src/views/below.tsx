@@ -112,16 +112,26 @@ function story(e: TrailEntry) {
         {e.by}: <code>{f['subject']}</code> {e.act.replace('tag ', '')}
       </>
     );
+  if (e.act === 'promotion refused')
+    return (
+      <>
+        {e.by}: {f['component']} to {f['environment']},{' '}
+        <span className="refused" title={f['why']}>
+          refused
+        </span>
+      </>
+    );
   if (f['promotion'])
     return (
       <>
         {e.by}: promotion {f['promotion']}, {f['component']} <b>{f['version']}</b> to {f['environment']},{' '}
         {e.act.replace('promotion ', '')}
+        {f['emergency'] && <b className="refused"> emergency</b>}
       </>
     );
   return (
     <>
-      {e.by}: {e.act} {f['registry'] ?? f['token'] ?? f['version'] ?? f['subject'] ?? ''}
+      {e.by}: {e.act} {e.person ?? f['registry'] ?? f['token'] ?? f['version'] ?? f['subject'] ?? ''}
     </>
   );
 }
