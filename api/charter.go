@@ -74,7 +74,7 @@ func charterInWords(ctx context.Context, a *API, by service.Actor, in charterQue
 
 func viewRules(r charter.Rules) wire.EnvironRules {
 	return wire.EnvironRules{Name: r.Environment, Comes: r.From, Tags: own(r.Tags), Places: own(r.Places), Promote: r.Promote,
-		Approvals: r.Approvals, Emergency: r.Emergency, Waits: r.Waits,
+		Approvals: r.Approvals, Emergency: r.Emergency, Skipping: r.Skipping, RollBack: r.RollBack, Switch: r.Switch, Waits: r.Waits,
 		Gates: each(r.Gates, func(g charter.GateInWords) wire.GateRule {
 			return wire.GateRule{Name: image.Printable(g.Name), Asks: image.Printable(g.Asks)}
 		}),

@@ -25,12 +25,6 @@ type (
 	charterQuery struct {
 		Version int64 `query:"version" json:"-" minimum:"1" description:"left out: the one in force"`
 	}
-	promotionsQuery struct {
-		PageQuery
-		Component   string `query:"component"   json:"-"`
-		Environment string `query:"environment" json:"-"`
-		WaitsFor    string `query:"waits-for"   json:"-" enum:"me" description:"those alone that the one who asks is to agree to; all of them, on one page"`
-	}
 	numbered struct {
 		Number int64 `path:"number" param:"number" json:"-" required:"true"`
 	}
@@ -57,10 +51,6 @@ type (
 	keyedCopy struct {
 		KeyQuery
 		wire.NewCopy
-	}
-	keyedPromotion struct {
-		KeyQuery
-		wire.NewPromotion
 	}
 	// accepted is the answer to a request that starts work: its number, and where it can be looked at.
 	accepted struct {
@@ -108,7 +98,7 @@ func cut[T any](items []T, limit int, number func(T) int64) ([]T, string) {
 
 // allRoutes is every route there is, with the permission that it needs.
 func allRoutes() []route {
-	return slices.Concat(routes(), buildRoutes(), charterRoutes(), peopleRoutes())
+	return slices.Concat(routes(), releaseRoutes(), buildRoutes(), charterRoutes(), peopleRoutes())
 }
 
 func routes() []route {
@@ -198,19 +188,6 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/copies/:number", service.Read, "copyNumbered", "One copy", copyNumbered),
 		call(http.MethodPost, "/api/v1/copies/:number/stop", service.Copy, "stopCopy", "End a copy that is under way", stopCopy),
 		call(http.MethodPost, "/api/v1/copies/:number/resume", service.Copy, "resumeCopy", "Go on with one that ended early", resumeCopy),
-		call(http.MethodPost, "/api/v1/promotion-plans", service.Read, "plan", "What a promotion would do", planPromotion),
-		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions, newest first", promotions),
-		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
-		call(http.MethodGet, "/api/v1/promotions/:number", service.Read, "promotionNumbered", "One promotion", promotionNumbered),
-		call(
-			http.MethodPost,
-			"/api/v1/promotions/:number/stop",
-			service.Promote,
-			"stopPromotion",
-			"End a promotion that waits",
-			stopPromotion,
-		),
-
 		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
 		call(http.MethodGet, "/api/v1/standing", service.Read, "standing", "What stands where", standing),
@@ -360,61 +337,6 @@ func stopCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.
 func resumeCopy(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Copy, error) {
 	c, err := a.service.ResumeCopy(ctx, by, in.Number)
 	return viewCopy(c, true), err
-}
-
-func stopPromotion(ctx context.Context, a *API, by service.Actor, in onNumber) (wire.Promotion, error) {
-	w, err := a.service.StopPromotion(ctx, by, in.Number)
-	return viewPromotion(w), err
-}
-
-// chosen reads which image a promotion is of.
-func chosen(in wire.Chosen) (service.NewPromotion, error) {
-	n := service.NewPromotion{From: in.From, Version: in.Version, Build: in.Build}
-	if in.Image == "" {
-		return n, nil
-	}
-	d, err := image.ParseDigest(in.Image)
-	n.Image = d
-	return n, err
-}
-
-func planPromotion(ctx context.Context, a *API, by service.Actor, in wire.NewPlan) (wire.Plan, error) {
-	n, err := chosen(in.Chosen)
-	if err != nil {
-		return wire.Plan{}, err
-	}
-	n.Component, n.To, n.Referrers, n.Emergency = in.Component, in.To, in.Referrers, in.Emergency
-	p, version, err := a.service.PlanPromotion(ctx, by, n)
-	return viewPlan(p, version), err
-}
-
-func promotions(ctx context.Context, a *API, by service.Actor, in promotionsQuery) (wire.Promotions, error) {
-	if in.WaitsFor != "" {
-		rows, err := a.service.WaitsFor(ctx, by)
-		return wire.Promotions{Items: each(rows, viewPromotion)}, err
-	}
-	page, err := in.page()
-	if err != nil {
-		return wire.Promotions{}, err
-	}
-	rows, err := a.service.Promotions(ctx, by, page, in.Component, in.Environment)
-	rows, next := cut(rows, in.limit(), func(p store.PromotionWork) int64 { return p.Promotion.Number })
-	return wire.Promotions{Items: each(rows, viewPromotion), Next: next}, err
-}
-
-func askPromotion(ctx context.Context, a *API, by service.Actor, in keyedPromotion) (accepted, error) {
-	n, err := chosen(in.Chosen)
-	if err != nil {
-		return accepted{}, err
-	}
-	n.Component, n.To, n.Because, n.Referrers, n.Emergency, n.Key = in.Component, in.To, in.Because, in.Referrers, in.Emergency, in.Key
-	w, err := a.service.AskPromotion(ctx, by, n)
-	return accepted{"/api/v1/promotions/" + strconv.FormatInt(w.Number, 10), w.Number}, err
-}
-
-func promotionNumbered(ctx context.Context, a *API, by service.Actor, in numbered) (wire.Promotion, error) {
-	p, err := a.service.PromotionNumbered(ctx, by, in.Number)
-	return viewPromotion(p), err
 }
 
 func trailPage(ctx context.Context, a *API, by service.Actor, in trailQuery) (wire.Trail, error) {

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"dovrak/api/wire"
-	"dovrak/core/gate"
 	"dovrak/core/image"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
@@ -21,7 +20,7 @@ func viewActor(a service.Actor) wire.Actor {
 		For:     a.For,
 		Expires: a.Expires,
 
-		Groups: own(a.Groups), PromotesIn: own(a.PromotesIn), ApprovesIn: own(a.ApprovesIn),
+		Groups: own(a.Groups), PromotesIn: own(a.PromotesIn), RollsBackIn: own(a.RollsBackIn), ApprovesIn: own(a.ApprovesIn),
 	}
 }
 
@@ -160,73 +159,6 @@ func viewPieces(c plan.Copy, is store.Progress) []wire.CopyPiece {
 	return out
 }
 
-func viewPlan(p plan.Promotion, version string) wire.Plan {
-	return wire.Plan{
-		Component:   p.Component,
-		Environment: p.Environment,
-		From:        p.From,
-		Emergency:   p.Emergency,
-		Binding:     p.Binding(),
-		Source:      p.Source,
-		Digest:      p.Digest.String(),
-		Version:     version,
-		Charter:     p.Charter,
-		Places:      each(p.Places, viewPlanPlace),
-		Gates:       each(p.Gates, viewGate),
-		Expires:     unlessZero(p.Expires),
-	}
-}
-
-func viewGate(r gate.Result) wire.Gate {
-	return wire.Gate{
-		Gate:    image.Printable(r.Gate),
-		Asks:    image.Printable(r.Asks),
-		Verdict: string(r.Verdict),
-		Seen:    image.Printable(r.Seen),
-		Wants:   image.Printable(r.Wants),
-		Comes:   string(r.Comes),
-		Waived:  r.Waived,
-		At:      unlessZero(r.At),
-	}
-}
-
-func unlessZero(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return utc(&t)
-}
-
-func viewPlanPlace(p plan.Place) wire.PlanPlace {
-	t := p.Copy.Totals()
-	return wire.PlanPlace{
-		Checked:      p.Checked.UTC(),
-		Repository:   p.Repository,
-		Move:         t.Move,
-		MoveBytes:    t.MoveBytes,
-		Present:      t.Present,
-		PresentBytes: t.PresentBytes,
-		Tags: each(p.Tags, func(c plan.TagChange) wire.PlanTag {
-			return wire.PlanTag{Tag: c.Tag, From: c.From.String(), To: c.To.String()}
-		}),
-		Stays: each(p.Stays, func(t plan.TagStays) wire.PlanStays {
-			return wire.PlanStays{Tag: t.Tag, From: t.From.String(), Why: t.Why}
-		}),
-	}
-}
-
-func viewPromotion(p store.PromotionWork) wire.Promotion {
-	return wire.Promotion{
-		Work:        viewWork(p.Work, p.Promotion.Number, p.RequesterName),
-		Component:   p.Promotion.Component,
-		Environment: p.Promotion.Environment,
-		Digest:      p.Promotion.Digest.String(),
-		Version:     p.Promotion.Version,
-		Because:     p.Work.Because,
-		Plan:        viewPlan(p.Promotion.Plan, p.Promotion.Version),
-	}
-}
-
 func viewEntry(e service.TrailEntry) wire.TrailEntry {
 	facts := e.Facts
 	if facts == nil {
@@ -253,6 +185,8 @@ func viewStretch(s service.Stretch) wire.Meaning {
 		By:        s.By,
 		Because:   s.Because,
 		Promotion: s.Promotion,
+		RollBack:  s.RollBack,
+		Back:      s.Back,
 	}
 }
 
@@ -284,9 +218,18 @@ func viewStanding(s service.Standing) wire.Standing {
 				Component: r.Component,
 				Platforms: r.Platforms,
 				Cells:     each(r.Cells, viewCell),
+				Gaps:      each(r.Gaps, viewGap),
 				Open:      each(r.Open, viewOpen),
 			}
 		})}
+}
+
+func viewGap(g service.StandingGap) wire.StandingGap {
+	out := wire.StandingGap{From: g.From, To: g.To, Same: g.Same, Builds: g.Builds, BehindSeconds: int64(g.Behind.Seconds()), Since: g.Since}
+	if g.RolledBack != nil {
+		out.RolledBack = &g.RolledBack.Number
+	}
+	return out
 }
 
 func viewCell(c service.StandingCell) wire.StandingCell {
@@ -302,21 +245,12 @@ func viewCell(c service.StandingCell) wire.StandingCell {
 		Since:       c.Since,
 		By:          c.By,
 		Promotion:   c.Promotion,
+		RollBack:    c.RollBack,
+		Unreviewed:  c.Unreviewed,
+		Build:       c.Build,
 	}
 	if !c.SeenAt.IsZero() {
 		out.Seen = &c.SeenAt
 	}
 	return out
-}
-
-func viewOpen(w store.PromotionWork) wire.OpenPromotion {
-	return wire.OpenPromotion{
-		Number:      w.Promotion.Number,
-		Environment: w.Promotion.Environment,
-		State:       w.Work.State,
-		Version:     w.Promotion.Version,
-		By:          w.RequesterName,
-		Asked:       w.Work.AskedAt.UTC(),
-		Progress:    each(w.Work.Progress, viewProgress),
-	}
 }

@@ -109,6 +109,8 @@ func (a *App) root() *cobra.Command {
 		a.promote(),
 		a.promotions(),
 		a.stop(),
+		a.resume(),
+		a.rollback(),
 		a.approve(),
 		a.decline(),
 		a.people(),

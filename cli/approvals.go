@@ -84,23 +84,42 @@ func (a *App) promotionsShow() *cobra.Command {
 			return a.print(&out, func() {
 				a.drawProspect(out.Promotion, out.Prospect)
 				a.drawGates(out.Promotion.Plan.Gates, true)
+				a.drawStands(out.Promotion)
+				if r := out.Promotion.Review; r != nil {
+					fmt.Fprintf(a.Out, "%s reviewed it at %s UTC: %s\n", a.bold(r.By), clock(r.At), r.Remark)
+				}
 			})
 		},
 	}
 }
 
-// emergency marks a promotion that is one.
-func (a *App) emergency(p wire.Plan) string {
-	if !p.Emergency {
+// marks tell of a promotion that goes another way than usual.
+func (a *App) marks(p wire.Plan) string {
+	out := ""
+	for _, m := range []struct {
+		is   bool
+		text string
+	}{{p.RollBack, a.amber("roll back")}, {p.Emergency, a.ember("emergency")}, {p.Skips, a.ember("skips an environment")},
+		{p.Again, a.amber("again")}} {
+		if m.is {
+			out += "  " + m.text
+		}
+	}
+	return out
+}
+
+// unreviewed marks one that nobody has looked at afterwards.
+func (a *App) unreviewed(p wire.Promotion) string {
+	if !p.Unreviewed || p.State != "verified" {
 		return ""
 	}
-	return "  " + a.ember("emergency")
+	return "  " + a.amber("not reviewed")
 }
 
 // drawProspect prints what a promotion is, what stands there beside what would, and what was said of it.
 func (a *App) drawProspect(p wire.Promotion, v wire.Prospect) {
 	fmt.Fprintf(a.Out, "%s  %s  %s %s to %s%s\n", a.bold(fmt.Sprintf("promotion %d", p.Number)), a.state(p.State), a.bold(p.Component),
-		p.Version, a.bold(p.Environment), a.emergency(p.Plan))
+		p.Version, a.bold(p.Environment), a.marks(p.Plan))
 	fmt.Fprintf(a.Out, "asked by %s at %s UTC: %s\n\n", a.bold(p.By), clock(p.Asked), p.Because)
 	t := a.ledger("", "stands there", "would stand there")
 	now := wire.ImageInView{}
@@ -180,7 +199,7 @@ func (a *App) people() *cobra.Command {
 				return err
 			}
 			return a.print(&out, func() {
-				t := a.ledger("person", "groups", "may", "promotes in", "approves in", "signs in by", "last seen (UTC)")
+				t := a.ledger("person", "groups", "may", "promotes in", "rolls back in", "approves in", "signs in by", "last seen (UTC)")
 				for _, p := range out.Items {
 					by, seen := accounts(p)
 					may := strings.Join(p.May, ", ")
@@ -188,7 +207,7 @@ func (a *App) people() *cobra.Command {
 						may = a.ember("nothing, since " + clock(*p.Withdrawn))
 					}
 					t.AppendRow(table.Row{a.bold(p.Name), strings.Join(p.Groups, ", "), may, strings.Join(p.PromotesIn, ", "),
-						strings.Join(p.ApprovesIn, ", "), by, seen})
+						strings.Join(p.RollsBackIn, ", "), strings.Join(p.ApprovesIn, ", "), by, seen})
 				}
 				a.list(t, "Nobody has an account yet: dovrak people add NAME; or the charter names an issuer, under people", "")
 			})

@@ -232,6 +232,11 @@ func (a *App) drawCharter(c wire.CharterInWords) {
 		line("promotes", e.Promote)
 		line("approvals", e.Approvals)
 		line("emergency", e.Emergency)
+		line("skipping", e.Skipping)
+		if e.Approvals != "" {
+			line("roll back", e.RollBack)
+			line("switch", e.Switch)
+		}
 		for i, g := range e.Gates {
 			line([]string{"gates", ""}[min(i, 1)], g.Asks)
 		}

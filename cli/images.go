@@ -299,7 +299,7 @@ func (a *App) copies() *cobra.Command {
 
 func (a *App) state(s string) string {
 	switch s {
-	case "failed", "refused", "declined", "expired":
+	case "failed", "refused", "declined", "expired", "split", "taken back":
 		return a.ember(s)
 	case "verified", "adopted", "overtaken":
 		return s

@@ -119,7 +119,7 @@ func (a *App) whoami() *cobra.Command {
 				for _, l := range []struct {
 					what  string
 					words []string
-				}{{"in the groups", out.Groups}, {"promotes in", out.PromotesIn}, {"approves in", out.ApprovesIn}} {
+				}{{"in the groups", out.Groups}, {"promotes in", out.PromotesIn}, {"rolls back in", out.RollsBackIn}, {"approves in", out.ApprovesIn}} {
 					if len(l.words) > 0 {
 						fmt.Fprintf(a.Out, "%s %s\n", l.what, strings.Join(l.words, ", "))
 					}

@@ -1,11 +1,9 @@
 package cli
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"dovrak/api/wire"
@@ -34,7 +32,7 @@ func (a *App) promote() *cobra.Command {
 			}
 			c := a.client()
 			plan, err := c.Plan(cmd.Context(), wire.NewPlan{Component: n.Component, To: n.To, Referrers: n.Referrers,
-				Emergency: n.Emergency, Chosen: n.Chosen})
+				Emergency: n.Emergency, Again: n.Again, Chosen: n.Chosen})
 			if err != nil {
 				return err
 			}
@@ -63,6 +61,7 @@ func (a *App) promote() *cobra.Command {
 	cmd.Flags().Int64Var(&n.Build, "build", 0, "this build, by its pipeline's number")
 	cmd.Flags().StringVar(&n.Image, "image", "", "this digest")
 	cmd.Flags().BoolVar(&n.Emergency, "emergency", false, "freezes do not hold, and others must agree; the trail is marked")
+	cmd.Flags().BoolVar(&n.Again, "again", false, "although this image was rolled back there")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
 	cmd.Flags().
 		StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
@@ -80,7 +79,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		n,
 		c.PromotionNumbered,
 		func(w wire.Promotion) wire.Work {
-			w.Ended = w.Ended || w.State == "waiting" && !through
+			w.Ended = w.Ended || w.State == "split" || w.State == "waiting" && !through
 			return w.Work
 		},
 		func(w wire.Promotion) { p.show(w.Work) },
@@ -90,6 +89,10 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		return err
 	}
 	if w.Problem != nil {
+		if a.output == "table" {
+			fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.state(w.State))
+			a.drawStands(w)
+		}
 		return client.Problem(*w.Problem)
 	}
 	if w.State == "waiting" {
@@ -105,18 +108,18 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		return ended{Failed}
 	}
 	return a.print(&w, func() {
-		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
-		for _, pl := range w.Plan.Places {
-			for _, t := range pl.Tags {
-				fmt.Fprintf(a.Out, "  ✓ %s:%s means %s\n", pl.Repository, t.Tag, a.plate(t.To))
-			}
-		}
+		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("%s %d", named(w.RollBack), w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
+		a.drawStands(w)
 		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, tookSeconds(w.Work))
 	})
 }
 
 func (a *App) drawPlan(p wire.Plan, whole bool) {
-	fmt.Fprintf(a.Out, "%s %s to %s%s\n", a.bold(p.Component), p.Version, a.bold(p.Environment), a.emergency(p))
+	words := fmt.Sprintf("%s %s to %s", a.bold(p.Component), p.Version, a.bold(p.Environment))
+	if p.RollBack {
+		words = fmt.Sprintf("%s back to %s in %s", a.bold(p.Component), p.Version, a.bold(p.Environment))
+	}
+	fmt.Fprintf(a.Out, "%s%s\n", words, a.marks(p))
 	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
 	t := a.ledger("place", "moves", "", "present", "", "took a push")
 	right(t, 2, 3, 4, 5, 6)
@@ -205,17 +208,21 @@ func (a *App) drawWaiting(w wire.Promotion) {
 
 func (a *App) stop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop PROMOTION", Short: "End a promotion that waits", Args: args(1, "stop NUMBER"),
+		Use: "stop PROMOTION", Short: "End a promotion before its tags are pointed, or take back one that is split", Args: args(1, "stop NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := numberOf(args[0], "promotion")
 			if err != nil {
 				return err
 			}
-			w, err := a.client().StopPromotion(cmd.Context(), n)
+			c := a.client()
+			w, err := c.StopPromotion(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
-			return a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is stopped: nothing was moved\n", n) })
+			if w.State == "going back" {
+				return a.followPromotion(cmd, c, n, false)
+			}
+			return a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is stopped: no tag was pointed\n", n) })
 		},
 	}
 }
@@ -244,7 +251,7 @@ func (a *App) promotions() *cobra.Command {
 					t.AppendRow(
 						table.Row{
 							p.Number,
-							a.state(p.State),
+							a.state(p.State) + a.marks(p.Plan) + a.unreviewed(p),
 							a.bold(p.Component),
 							p.Version,
 							a.plate(p.Digest),
@@ -261,8 +268,9 @@ func (a *App) promotions() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&filter.Component, "component", "", "of this component")
 	cmd.Flags().StringVar(&filter.Environment, "to", "", "to this environment")
+	cmd.Flags().BoolVar(&filter.ToReview, "to-review", false, "those alone that went another way than usual, and nobody has reviewed")
 	cmd.Flags().BoolVar(&filter.Mine, "waits-for-me", false, "those alone that you are to agree to")
-	cmd.AddCommand(a.promotionsShow(), &cobra.Command{
+	cmd.AddCommand(a.promotionsShow(), a.review(), &cobra.Command{
 		Use: "watch NUMBER", Short: "Show a promotion until it has ended, and end as it did", Args: args(1, "promotions watch NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := numberOf(args[0], "promotion")
@@ -273,187 +281,4 @@ func (a *App) promotions() *cobra.Command {
 		},
 	})
 	return paged(cmd, &page)
-}
-
-func (a *App) standing() *cobra.Command {
-	return &cobra.Command{
-		Use: "standing", Short: "Show what stands where, as last seen", Args: args(0, "standing"),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			out, err := a.client().Standing(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(&out, func() {
-				t := a.ledger("component", "environment", "place", "tag", "image", "version", "since", "seen (UTC)", "")
-				for _, r := range out.Rows {
-					for _, c := range r.Cells {
-						seen, since, remark := a.dim("not yet"), "", ""
-						if c.Seen != nil {
-							seen = c.Seen.Format("15:04:05")
-						}
-						if c.Since != nil {
-							since = age(*c.Since, out.At)
-						}
-						if c.Drift {
-							remark = a.ember("drift; decided " + short(c.Decided))
-						}
-						t.AppendRow(
-							table.Row{
-								a.bold(r.Component),
-								c.Environment,
-								c.Registry,
-								c.Tag,
-								a.plate(c.Digest),
-								c.Version,
-								since,
-								seen,
-								remark,
-							},
-						)
-					}
-				}
-				a.list(t, "The charter names no component yet: dovrak charter adopt FILE", "")
-			})
-		},
-	}
-}
-
-func (a *App) trail() *cobra.Command {
-	var at string
-	var page client.Page
-	cmd := &cobra.Command{
-		Use:   "trail [TAG]",
-		Short: "Tell what happened: to a tag, or altogether",
-		Example: "  dovrak trail hut/live/snowpack-model:live\n" +
-			"  dovrak trail hut/live/snowpack-model:live --at 2026-03-03T09:15:00Z",
-		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			subject := ""
-			if len(args) == 1 {
-				subject = args[0]
-			}
-			if at != "" {
-				return a.meantAt(cmd, subject, at)
-			}
-			out, err := a.client().Trail(cmd.Context(), subject, "", page)
-			if err != nil {
-				return err
-			}
-			return a.print(&out, func() {
-				if len(out.Items) == 0 {
-					fmt.Fprintln(a.Out, "Nothing is on the trail for this; write a tag in full: REGISTRY/REPOSITORY:TAG")
-				}
-				for _, e := range out.Items {
-					a.drawEntry(e)
-				}
-				a.more(out.Next)
-			})
-		},
-	}
-	cmd.Flags().StringVar(&at, "at", "", "what the tag meant at that time (UTC), e.g. 2026-03-03T09:15:00Z")
-	return paged(cmd, &page)
-}
-
-func (a *App) meantAt(cmd *cobra.Command, tag, at string) error {
-	if tag == "" {
-		return usage{errors.New("--at needs a tag: trail REGISTRY/REPOSITORY:TAG --at TIME")}
-	}
-	m, err := a.client().Meaning(cmd.Context(), tag, at)
-	if err != nil {
-		return err
-	}
-	return a.print(&m, func() {
-		until := "and still does"
-		if m.Until != nil {
-			until = "until " + clock(*m.Until) + " UTC"
-		}
-		fmt.Fprintf(
-			a.Out,
-			"%s meant %s then\n%s  %s\nfrom %s UTC %s\n",
-			a.bold(m.Tag),
-			a.bold(m.Version),
-			a.ridge(m.Digest),
-			m.Digest,
-			clock(m.From),
-			until,
-		)
-		fmt.Fprintf(a.Out, "pointed by %s%s: %s\n", a.bold(m.By), promotionNamed(m.Promotion), m.Because)
-	})
-}
-
-func promotionNamed(n *int64) string {
-	if n == nil {
-		return ""
-	}
-	return fmt.Sprintf(", promotion %d", *n)
-}
-
-// drawEntry prints an entry: when, what, whom it concerns; then from what to what; then who and why.
-func (a *App) drawEntry(e wire.TrailEntry) {
-	seq := "    –"
-	if e.Seq != nil {
-		seq = fmt.Sprintf("%5d", *e.Seq)
-	}
-	fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.dim(seq), clock(e.At), a.bold(fmt.Sprintf("%-18s", e.Act)), about(e))
-	to := e.Facts["to"]
-	switch {
-	case e.Act == "tag found":
-		fmt.Fprintf(a.Out, "       %s %s\n", a.plate(to), a.amber("found, not decided"))
-	case e.Act == "tag removed":
-		fmt.Fprintf(a.Out, "       %s → %s\n", a.plate(e.Facts["from"]), a.dim("nothing"))
-	}
-	if to != "" && short(to) != to && e.Act != "tag found" {
-		fmt.Fprintf(a.Out, "       %s → %s\n", a.plate(e.Facts["from"]), a.plate(to))
-	} else if d := e.Facts["digest"]; d != "" {
-		fmt.Fprintf(a.Out, "       %s\n", a.plate(d))
-	}
-	line := "by " + a.bold(e.By)
-	if b := e.Facts["build"]; b != "" && e.Facts["subject"] != "" {
-		line += ", build " + b
-	}
-	if w := e.Facts["why"]; w != "" {
-		line += ": " + w
-	}
-	if p := e.Facts["promotion"]; p != "" {
-		line += ", promotion " + p
-	}
-	if e.Facts["emergency"] != "" {
-		line += ", " + a.ember("emergency")
-	}
-	if c := cmp.Or(e.Facts["changed"], e.Facts["changes"]); c != "" {
-		line += ": " + c
-	}
-	if e.Because != "" {
-		line += ": " + e.Because
-	}
-	fmt.Fprintf(a.Out, "       %s\n", line)
-}
-
-func orEmpty(before, s string) string {
-	if s == "" {
-		return ""
-	}
-	return before + s
-}
-
-// about names what an entry concerns, in few words.
-func about(e wire.TrailEntry) string {
-	f := e.Facts
-	switch {
-	case e.Act == "person signed in":
-		return strings.TrimSpace("at " + f["by"] + orEmpty(", as ", f["groups"]))
-	case e.Person != "":
-		return e.Person
-	case f["subject"] != "":
-		return f["subject"]
-	case f["environment"] != "":
-		return fmt.Sprintf("%s %s to %s", f["component"], f["version"], f["environment"])
-	case f["build"] != "":
-		return strings.TrimSpace(f["build"] + " " + f["version"])
-	case f["registry"] != "":
-		return f["registry"] + " at " + f["address"]
-	case f["token"] != "":
-		return "token " + f["token"]
-	}
-	return f["organisation"] + " version " + f["version"]
 }

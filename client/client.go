@@ -249,11 +249,6 @@ func (c *Client) ResumeCopy(ctx context.Context, n int64) (wire.Copy, error) {
 	return post[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n)+"/resume", nil)
 }
 
-// StopPromotion ends a promotion that waits.
-func (c *Client) StopPromotion(ctx context.Context, n int64) (wire.Promotion, error) {
-	return post[wire.Promotion](ctx, c, "/api/v1/promotions/"+itoa(n)+"/stop", nil)
-}
-
 // Copies lists copies.
 func (c *Client) Copies(ctx context.Context, p Page) (wire.Copies, error) {
 	return get[wire.Copies](ctx, c, "/api/v1/copies", p.query())
@@ -262,38 +257,6 @@ func (c *Client) Copies(ctx context.Context, p Page) (wire.Copies, error) {
 // CopyNumbered gives one copy.
 func (c *Client) CopyNumbered(ctx context.Context, n int64) (wire.Copy, error) {
 	return get[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n), nil)
-}
-
-// Plan says what a promotion would do.
-func (c *Client) Plan(ctx context.Context, n wire.NewPlan) (wire.Plan, error) {
-	return post[wire.Plan](ctx, c, "/api/v1/promotion-plans", n)
-}
-
-// Promote asks for a promotion and gives its number.
-func (c *Client) Promote(ctx context.Context, n wire.NewPromotion) (int64, error) {
-	return start(ctx, c, "/api/v1/promotions", n)
-}
-
-// PromotionFilter selects promotions; what is empty selects nothing away. Mine are those alone that wait for the one who asks to agree.
-type PromotionFilter struct {
-	Component, Environment string
-	Mine                   bool
-}
-
-// Promotions lists promotions, newest first.
-func (c *Client) Promotions(ctx context.Context, p Page, f PromotionFilter) (wire.Promotions, error) {
-	q := p.query()
-	set(q, "component", f.Component)
-	set(q, "environment", f.Environment)
-	if f.Mine {
-		q.Set("waits-for", "me")
-	}
-	return get[wire.Promotions](ctx, c, "/api/v1/promotions", q)
-}
-
-// PromotionNumbered gives one promotion.
-func (c *Client) PromotionNumbered(ctx context.Context, n int64) (wire.Promotion, error) {
-	return get[wire.Promotion](ctx, c, "/api/v1/promotions/"+itoa(n), nil)
 }
 
 // Trail lists what happened, to one subject or to a component or to all.

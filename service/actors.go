@@ -19,17 +19,18 @@ type Permission string
 
 // The permissions there are.
 const (
-	Read    Permission = "read"    // look at everything but secrets
-	Report  Permission = "report"  // report builds and evidence, for all components or for some
-	Point   Permission = "point"   // point tags
-	Copy    Permission = "copy"    // copy images
-	Promote Permission = "promote" // ask for promotions; where an environment names groups, theirs alone
-	Keep    Permission = "keep"    // registries, charter, people, tokens
-	Approve Permission = "approve" // agree to promotions: people of the groups that an environment names, and no token
+	Read     Permission = "read"      // look at everything but secrets
+	Report   Permission = "report"    // report builds and evidence, for all components or for some
+	Point    Permission = "point"     // point tags
+	Copy     Permission = "copy"      // copy images
+	Promote  Permission = "promote"   // ask for promotions; where an environment names groups, theirs alone
+	RollBack Permission = "roll-back" // roll environments back; where an environment names groups, theirs alone
+	Keep     Permission = "keep"      // registries, charter, people, tokens
+	Approve  Permission = "approve"   // agree to promotions: people of the groups that an environment names, and no token
 )
 
 // Permissions lists those that a token may be given.
-var Permissions = []Permission{Read, Report, Point, Copy, Promote, Keep}
+var Permissions = []Permission{Read, Report, Point, Copy, Promote, RollBack, Keep}
 
 // Actor is who acts, with what they may at this moment.
 type Actor struct {
@@ -43,7 +44,7 @@ type Actor struct {
 	TokenID uuid.UUID
 	Expires time.Time
 
-	PromotesIn, ApprovesIn []string // environments that name one of the groups
+	PromotesIn, RollsBackIn, ApprovesIn []string // environments that name one of the groups
 }
 
 // reportsFor is nil if the actor may report for a component.
@@ -95,6 +96,19 @@ func (a Actor) promotesTo(name string, env charter.Environment) error {
 	}
 	return &problem.Problem{Kind: problem.NotPermitted, Title: "You may not promote to this environment", Asked: name + " as " + a.Name,
 		Seen: "the groups " + orNone(a.Groups), Rule: "promote of " + name + ": " + strings.Join(env.Promote, ", "),
+		Remedy: "have someone of these groups ask"}
+}
+
+// rollsBackTo is nil if the actor may roll an environment back: where it names groups, theirs alone.
+func (a Actor) rollsBackTo(name string, env charter.Environment) error {
+	if err := a.Require(RollBack); err != nil {
+		return err
+	}
+	if len(env.RollBack) == 0 || slices.Contains(a.RollsBackIn, name) {
+		return nil
+	}
+	return &problem.Problem{Kind: problem.NotPermitted, Title: "You may not roll this environment back", Asked: name + " as " + a.Name,
+		Seen: "the groups " + orNone(a.Groups), Rule: "roll-back of " + name + ": " + strings.Join(env.RollBack, ", "),
 		Remedy: "have someone of these groups ask"}
 }
 
@@ -195,7 +209,7 @@ func groupsIn(c *charter.Charter, who store.Actor, accounts []store.Account) []s
 // join gives an actor what groups may.
 func (a *Actor) join(c *charter.Charter, groups []string) {
 	a.Groups = groups
-	a.PromotesIn, a.ApprovesIn = c.PromotesIn(groups), c.ApprovesIn(groups)
+	a.PromotesIn, a.RollsBackIn, a.ApprovesIn = c.PromotesIn(groups), c.RollsBackIn(groups), c.ApprovesIn(groups)
 	may := func(p Permission) {
 		if !slices.Contains(a.May, p) {
 			a.May = append(a.May, p)
@@ -209,6 +223,10 @@ func (a *Actor) join(c *charter.Charter, groups []string) {
 	if len(a.PromotesIn) > 0 {
 		may(Read)
 		may(Promote)
+	}
+	if len(a.RollsBackIn) > 0 {
+		may(Read)
+		may(RollBack)
 	}
 	if a.Own && (len(a.ApprovesIn) > 0 || c.Adopts(groups)) {
 		may(Read)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"dovrak/core/charter"
 	"dovrak/core/gate"
@@ -62,26 +63,31 @@ func (s *Service) SayOf(ctx context.Context, by Actor, n int64, w Word) (store.P
 
 // maySay is nil if an actor may agree to a promotion or decline it now.
 func (s *Service) maySay(ctx context.Context, by Actor, law law, p store.PromotionWork) error {
-	to, no := p.Promotion.Environment, number(p.Promotion.Number)
-	rule := law.Environments[to].AgreementTo(p.Promotion.Plan.Emergency)
+	to := p.Promotion.Environment
+	rule := law.Environments[to].AgreementTo(p.Promotion.Plan.Emergency, p.Promotion.Plan.Skips)
 	if err := by.approvesFor(to, rule.From); err != nil {
 		return err
 	}
 	if p.Work.State != store.StateWaiting {
 		return notWaiting(p.Promotion.Number, p.Work.State)
 	}
+	return s.notOneself(ctx, by, p, "say that of it")
+}
+
+// notOneself refuses somebody's word on what they have asked for themselves.
+func (s *Service) notOneself(ctx context.Context, by Actor, p store.PromotionWork, what string) error {
 	requesters, err := s.requestersOf(ctx, p.Work.RequestedBy)
-	if err != nil {
+	if err != nil || !slices.Contains(requesters, by.ID.String()) {
 		return err
 	}
-	for _, r := range requesters {
-		if r == by.ID.String() {
-			return &problem.Problem{Kind: problem.Refused, Title: "You cannot say that of your own request", Asked: "promotion " + no,
-				Seen: p.RequesterName + " has asked, which is you or bears a token that you issued", Rule: "approvals of " + to +
-					": never who asks", Remedy: "have another of " + orNone(rule.From) + " look at it"}
-		}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "You cannot " + what + ": it is your own request",
+		Asked:  "promotion " + number(p.Promotion.Number),
+		Seen:   p.RequesterName + " has asked, which is you or bears a token that you issued",
+		Rule:   "approvals of " + p.Promotion.Environment + ": never who asks",
+		Remedy: "have another of those groups look at it",
 	}
-	return nil
 }
 
 func notWaiting(n int64, state string) error {
@@ -133,7 +139,7 @@ func (s *Service) requestersOf(ctx context.Context, actor uuid.UUID) ([]string, 
 
 // saidOf gathers what was said of a promotion, with the groups that everyone who said something is in now.
 func (s *Service) saidOf(ctx context.Context, w store.PromotionWork, law law) (said, error) {
-	out := said{requester: w.RequesterName, expires: w.Promotion.Plan.Expires}
+	out := said{requester: w.RequesterName, expires: w.Promotion.Plan.Expires, work: w.Work.ID}
 	var err error
 	if out.requesters, err = s.requestersOf(ctx, w.Work.RequestedBy); err != nil {
 		return out, err
@@ -184,7 +190,7 @@ func (s *Service) stillMayAsk(ctx context.Context, requester uuid.UUID, d draft)
 	return err
 }
 
-// promotesThere is nil if an actor may do something to a promotion: where it goes, they may promote.
+// promotesThere is nil if an actor may do something to a promotion: where it goes, they may promote, or, if it is one, roll back.
 func (s *Service) promotesThere(ctx context.Context, by Actor, p store.Promotion) error {
 	law, err := s.lawIfAny(ctx)
 	if err != nil {
@@ -193,6 +199,9 @@ func (s *Service) promotesThere(ctx context.Context, by Actor, p store.Promotion
 	env, ok := law.Environments[p.Environment]
 	if !ok { // it is no more: whoever may promote at all puts things in order
 		env = charter.Environment{}
+	}
+	if p.RollBack {
+		return by.rollsBackTo(p.Environment, env)
 	}
 	return by.promotesTo(p.Environment, env)
 }

@@ -16,6 +16,7 @@ import (
 	"dovrak/core/trail"
 	"dovrak/store"
 
+	"github.com/google/uuid"
 	"github.com/opencontainers/go-digest"
 )
 
@@ -32,6 +33,7 @@ type said struct {
 	requesters []string // the persons that may be behind the request
 	approvals  []gate.Approval
 	expires    time.Time // until when it waits; zero: it is asked only now
+	work       uuid.UUID // the promotion's; zero likewise
 }
 
 // judgeGates asks the gates and freezes of the environment that a draft goes to, and whether those have agreed who must.
@@ -48,9 +50,16 @@ func (s *Service) judgeGates(ctx context.Context, p said, d draft) (judgement, e
 		gate.Waive(frozen, func(string) bool { return true })
 	}
 	j.results = append(j.results, frozen...)
-	if rule := d.env.AgreementTo(d.plan.Emergency); rule.Count > 0 {
+	if rule := d.env.AgreementTo(d.plan.Emergency, d.plan.Skips); rule.Count > 0 {
 		w := gate.Wanted{Rule: rule, Bound: d.plan.Binding(), Requesters: p.requesters, Now: f.Now}
 		j.results = append(j.results, gate.Agreement(w, p.approvals))
+	}
+	other, busy, err := s.db.Switching(ctx, d.plan.Component, d.plan.Environment)
+	if err != nil {
+		return judgement{}, err
+	}
+	if busy && other.Work.ID != p.work {
+		j.results = append(j.results, otherSwitch(other))
 	}
 	end := p.expires
 	if end.IsZero() {
@@ -59,6 +68,13 @@ func (s *Service) judgeGates(ctx context.Context, p said, d draft) (judgement, e
 	gate.Until(j.results, end)
 	j.decision, j.at = gate.Decide(j.results)
 	return j, ctx.Err()
+}
+
+// otherSwitch holds a promotion back while the tags of another are being pointed at the same home: the end of that wakes it.
+func otherSwitch(o store.PromotionWork) gate.Result {
+	n := number(o.Promotion.Number)
+	return gate.Result{Gate: "one switch", Asks: "no other switch is under way there", Verdict: gate.DoesNot, Comes: gate.ByOther,
+		Seen: "promotion " + n + " is " + o.Work.State, Wants: "the end of promotion " + n}
 }
 
 // gateFacts gathers what gates may ask. What is known costs no request.
@@ -240,9 +256,12 @@ func (e endedAs) Unwrap() error { return e.error }
 func (s *Service) judgeAgain(ctx context.Context, sh *shift, w *store.PromotionWork) (may bool, err error) {
 	n := NewPromotion{Component: w.Promotion.Component, To: w.Promotion.Environment, Because: w.Work.Because,
 		From: w.Promotion.Plan.From, Emergency: w.Promotion.Plan.Emergency,
-		Referrers: w.Promotion.Plan.Referrers, bound: w.Promotion.Digest}
+		Referrers: w.Promotion.Plan.Referrers, Again: w.Promotion.Plan.Again, bound: w.Promotion.Digest}
 	if err := s.db.Judging(ctx, sh.lease); err != nil {
 		return false, err
+	}
+	if w.Promotion.RollBack {
+		return s.backAgain(ctx, sh, w)
 	}
 	d, err := s.draft(ctx, Actor{ID: w.Work.RequestedBy, Name: w.RequesterName}, n)
 	if problem.Is(err, problem.Refused) || problem.Is(err, problem.NotFound) {

@@ -48,6 +48,8 @@ type Stretch struct {
 	By        string
 	Because   string
 	Promotion *int64
+	RollBack  bool // the promotion is one
+	Back      bool // it was a switch that went back
 	Change    int64
 }
 
@@ -130,6 +132,8 @@ func stretch(m store.Meaning) Stretch {
 		By:        m.ActorName,
 		Because:   m.Because,
 		Promotion: m.PromotionNo,
+		RollBack:  m.RollBack,
+		Back:      m.Back,
 		Change:    m.Number,
 	}
 }

@@ -21,21 +21,29 @@ func (s *Service) conclude(
 	lease store.TagLease,
 ) (tagging.Outcome, error) {
 	look, cancel := context.WithTimeout(ctx, lookDeadline)
-	now, seen, err := s.means(look, at, c.Tag)
-	cancel()
-	if err != nil {
-		return tagging.Open, nil // the registry cannot be asked: it stays an intent, and is settled when the lease is over
-	}
+	defer cancel()
 	var from digest.Digest
 	if c.FromDigest != nil {
 		from = *c.FromDigest
 	}
-	o := tagging.Resolve(from, c.ToDigest, now, how)
-	if o == tagging.Open {
-		return o, nil
+	for pause := shownFirst; ; pause *= 2 {
+		now, seen, err := s.means(look, at, c.Tag)
+		if err != nil {
+			return tagging.Open, nil // the registry cannot be asked: it stays an intent, and is settled when the lease is over
+		}
+		o := tagging.Resolve(from, c.ToDigest, now, how)
+		if o != tagging.Open {
+			return o, s.writeOutcome(ctx, at, c, o, now, seen, lease)
+		}
+		// One that took the change may go on showing what was, for a while.
+		if how != tagging.Accepted || waitFor(look, pause) != nil {
+			return o, nil
+		}
 	}
-	return o, s.writeOutcome(ctx, at, c, o, now, seen, lease)
 }
+
+// shownFirst is how soon a registry is asked again that has taken a change and does not show it.
+const shownFirst = 100 * time.Millisecond
 
 var actOf = map[tagging.Outcome]trail.Act{
 	tagging.Done:      trail.TagPointed,
@@ -71,6 +79,9 @@ func (s *Service) writeOutcome(
 		if c.FromDigest != nil {
 			facts["from"] = c.FromDigest.String()
 		}
+		if c.Back {
+			facts["back"] = "yes"
+		}
 		if o == tagging.Overtaken {
 			facts["seen"] = now.String()
 		}
@@ -88,8 +99,11 @@ func (s *Service) writeOutcome(
 			return err
 		}
 		act := actOf[o]
-		if o == tagging.Done && c.ToDigest == "" {
+		switch {
+		case o == tagging.Done && c.ToDigest == "":
 			act = trail.TagRemoved
+		case o == tagging.Done && c.Back:
+			act = trail.TagRestored
 		}
 		return s.record(ctx, tx, entry{act: act, actor: actor.Name, sealed: map[string]string{"because": c.Because}, facts: facts,
 			subject: tag.String(), component: home.Component, work: c.WorkID})

@@ -92,7 +92,10 @@ func (s *Service) pointAll(ctx context.Context, w wish, tags []string) ([]Pointe
 	return out, nil
 }
 
-const ruleOneWriter = "one writer a tag"
+const (
+	ruleOneWriter = "one writer a tag"
+	ruleAsDecided = "a switch points what was decided on, from what it meant then"
+)
 
 // maxTags bounds the tags of one change.
 const maxTags = 20
@@ -170,9 +173,12 @@ type wish struct {
 	rules    tagging.Rules
 	facts    tagging.Facts // of the image
 	mover    tagging.Mover
-	remove   bool         // in place of to: the tag is taken away
-	under    *store.Lease // of the work that it is part of; nil by hand
-	together *uuid.UUID   // several tags that are pointed as one change
+	remove   bool            // in place of to: the tag is taken away
+	under    *store.Lease    // of the work that it is part of; nil by hand
+	together *uuid.UUID      // several tags that are pointed as one change
+	believes []digest.Digest // one of these it must mean now, if any are named; the empty digest is nothing
+	restores bool            // a switch goes back: what it meant before is no new meaning, and no rule is asked
+	seat     *seat           // among the places that point it at the same moment; nil: it is pointed in one place alone
 }
 
 func (w wish) ref() image.Reference {
@@ -181,8 +187,34 @@ func (w wish) ref() image.Reference {
 	return r
 }
 
+// believed refuses to point a tag that means something else than whoever decided on it was shown.
+func (w wish) believed(from digest.Digest) error {
+	if len(w.believes) == 0 || from == w.to.Digest || slices.Contains(w.believes, from) {
+		return nil
+	}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "This tag means something else than when it was decided on",
+		Asked:  w.ref().String() + " to " + w.to.Digest.String(),
+		Seen:   orNothing(from) + " in place of " + orNothing(w.believes[0]),
+		Where:  w.at.String(),
+		Rule:   ruleAsDecided,
+		Remedy: "look at who writes there (dovrak trail " + w.ref().String() + "), and decide anew",
+	}
+}
+
+func orNothing(d digest.Digest) string {
+	if d == "" {
+		return "nothing"
+	}
+	return d.String()
+}
+
 // judge asks the rules. What a tag that means nothing now meant before counts for a fixed one.
 func (s *Service) judge(ctx context.Context, w wish, from digest.Digest) error {
+	if w.restores {
+		return nil
+	}
 	c := tagging.Change{Tag: w.ref(), From: from, To: w.to.Digest, Mover: w.mover, Image: w.facts}
 	var err error
 	if from == "" {
@@ -255,7 +287,7 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 		return out, false, err
 	}
 	out = Pointed{Tag: w.ref(), From: from, To: w.to.Digest, At: seen}
-	if err := s.judge(ctx, w, from); err != nil || from == w.to.Digest {
+	if err := firstOf(w.believed(from), s.judge(ctx, w, from)); err != nil || from == w.to.Digest {
 		return out, false, err
 	}
 	change, err := s.intend(ctx, w, from, seen, lease)
@@ -270,6 +302,7 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 	put, cancel := context.WithTimeout(ctx, putDeadline)
 	putErr := s.send(put, w, from)
 	cancel()
+	w.seat.meet(ctx)
 	if err := failpoint.At(ctx, "tag-put"); err != nil {
 		return out, true, err
 	}
@@ -391,7 +424,7 @@ func waitOr(ctx context.Context, d time.Duration, wake <-chan struct{}) error {
 // intend writes the change down and begins the lease anew, so that the PUT has all of it.
 func (s *Service) intend(ctx context.Context, w wish, from digest.Digest, seen time.Time, lease store.TagLease) (store.TagChange, error) {
 	c := store.TagChange{ID: store.NewID(), RegistryID: w.at.conn.ID, Repository: w.at.ref.Repository, Tag: w.tag,
-		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, Together: w.together, Fence: lease.Fence, SeenBeforeAt: seen}
+		ToDigest: w.to.Digest, ActorID: w.by.ID, Because: w.because, Together: w.together, Back: w.restores, Fence: lease.Fence, SeenBeforeAt: seen}
 	if from != "" {
 		c.FromDigest = &from
 	}

@@ -50,7 +50,15 @@ func (sh *shift) tide(repository string, first, now plan.Copy) *tide {
 	}
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	sh.tides = append(sh.tides, t)
+	sh.tides = append(slices.DeleteFunc(sh.tides, func(o *tide) bool { return o.is.Repository == repository }), t)
+	return t
+}
+
+// tideOf is the tide of a place; nil where this shift has moved nothing there.
+func (sh *shift) tideOf(repository string) *tide {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	t, _ := find(sh.tides, func(t *tide) bool { return t.is.Repository == repository })
 	return t
 }
 
@@ -122,6 +130,9 @@ func (t *tide) now() (store.Progress, bool) {
 func (sh *shift) progress() ([]store.Progress, bool) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
+	if len(sh.tides) == 0 { // this shift moves nothing
+		return sh.before.Progress, false
+	}
 	out, news := []store.Progress{}, false
 	for _, t := range sh.tides {
 		p, changed := t.now()

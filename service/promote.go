@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -30,6 +31,7 @@ type NewPromotion struct {
 	Build                  int64
 	Image                  digest.Digest
 	Emergency              bool
+	Again                  bool          // although it was rolled back there
 	Referrers              string        // what goes along of all that refers to the image; empty is all
 	bound                  digest.Digest // the image, where it was settled before; else what stands there now
 	Key                    string        // Idempotency-Key
@@ -107,11 +109,21 @@ func (s *Service) draftBy(ctx context.Context, by Actor, n NewPromotion, law law
 	if d.facts, err = s.factsOf(ctx, d.from, root); err != nil {
 		return draft{}, err
 	}
+	undone, err := s.meantAgain(ctx, n, root, d.version)
+	if err != nil {
+		return draft{}, err
+	}
+	step, err := law.Before(n.Component, n.To)
+	if err != nil {
+		return draft{}, err
+	}
 	d.plan = plan.Promotion{
 		Component:   n.Component,
 		Environment: n.To,
 		From:        before,
 		Emergency:   n.Emergency,
+		Skips:       before != step,
+		Again:       undone,
 		Source:      d.from.ref.In(),
 		Digest:      root,
 		Charter:     law.Version,
@@ -187,12 +199,12 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 	if err != nil {
 		return err
 	}
-	for _, e := range plan.Tags(rules, d.facts) {
+	for _, e := range plan.Tags(rules, d.facts, d.plan.Mover()) {
 		from, _, err := s.means(ctx, to, e.Tag)
 		if err != nil {
 			return err
 		}
-		w := wish{at: to, tag: e.Tag, to: d.cargo.Root(), rules: rules, facts: d.facts, mover: tagging.ByPromotion}
+		w := wish{at: to, tag: e.Tag, to: d.cargo.Root(), rules: rules, facts: d.facts, mover: d.plan.Mover()}
 		err = s.judge(ctx, w, from)
 		if problem.Is(err, problem.Refused) && e.Rule.Kind == tagging.MovingTag {
 			place.Stays = append(place.Stays, plan.TagStays{Tag: e.Tag, From: from, Why: problem.From(err).Seen})
@@ -201,7 +213,7 @@ func (s *Service) draftTags(ctx context.Context, d draft, to spot, place *plan.P
 		if err != nil {
 			return err
 		}
-		place.Tags = append(place.Tags, plan.TagChange{Tag: e.Tag, From: from, To: d.cargo.Root().Digest})
+		place.Tags = append(place.Tags, plan.TagChange{Tag: e.Tag, Kind: e.Rule.Kind, From: from, To: d.cargo.Root().Digest})
 	}
 	return nil
 }
@@ -236,12 +248,15 @@ func (s *Service) askPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 		return Asked{}, err
 	}
 	a := ask{n.Key, hashOf("promotion", n.Component, n.To, n.Because, n.Referrers, n.From, n.Version, number(n.Build), n.Image.String(),
-		fmt.Sprint(n.Emergency))}
+		fmt.Sprint(n.Emergency), fmt.Sprint(n.Again))}
 	if had, ok, err := s.before(ctx, by, a); err != nil {
 		return Asked{}, err
 	} else if ok {
 		w, _, err := s.db.PromotionByWork(ctx, had.WorkID)
 		return Asked{w.Promotion.Number}, err
+	}
+	if err := oneAtATime(ctx, s.db.Queries, n); err != nil { // said before registries are asked, which may be why
+		return Asked{}, err
 	}
 	d, err := s.draft(ctx, by, n)
 	if err != nil {
@@ -270,7 +285,7 @@ func (s *Service) askPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	p := store.Promotion{WorkID: w.ID, Component: n.Component, Environment: n.To, Digest: d.plan.Digest, Version: d.version, Plan: d.plan}
 	var no int64
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
-		if err := oneAtATime(ctx, tx, n); err != nil {
+		if err := firstOf(lockHome(ctx, tx, n.Component, n.To), oneAtATime(ctx, tx.Queries, n)); err != nil {
 			return err
 		}
 		if no, err = tx.AddPromotion(ctx, w, p); err != nil {
@@ -296,12 +311,14 @@ func (s *Service) askPromotion(ctx context.Context, by Actor, n NewPromotion) (A
 	return Asked{Number: no}, err
 }
 
+// lockHome lets one transaction at a time decide on what is promoted to an environment of a component.
+func lockHome(ctx context.Context, tx store.Tx, component, environment string) error {
+	return tx.Lock(ctx, "promotion "+component+" "+environment)
+}
+
 // oneAtATime refuses a second promotion of a component to an environment while one is under way.
-func oneAtATime(ctx context.Context, tx store.Tx, n NewPromotion) error {
-	if err := tx.Lock(ctx, "promotion "+n.Component+" "+n.To); err != nil {
-		return err
-	}
-	open, err := tx.OpenPromotions(ctx, n.Component, n.To)
+func oneAtATime(ctx context.Context, q store.Queries, n NewPromotion) error {
+	open, err := q.OpenPromotions(ctx, n.Component, n.To)
 	if err == nil && len(open) > 0 {
 		err = &problem.Problem{
 			Kind:   problem.Refused,
@@ -324,8 +341,10 @@ func promotionEntry(act trail.Act, actor, because string, p store.Promotion) ent
 		"from":        p.Plan.Source,
 		"charter":     number(p.Plan.Charter),
 	}
-	if p.Plan.Emergency {
-		facts["emergency"] = "yes"
+	for mark, is := range map[string]bool{"emergency": p.Plan.Emergency, "skips": p.Plan.Skips, "again": p.Plan.Again} {
+		if is {
+			facts[mark] = "yes"
+		}
 	}
 	for i, place := range p.Plan.Places {
 		facts[fmt.Sprintf("place %d", i+1)] = place.Repository
@@ -340,6 +359,13 @@ func promotionEntry(act trail.Act, actor, because string, p store.Promotion) ent
 	}
 }
 
+func ended(p store.Promotion) trail.Act {
+	if p.RollBack {
+		return trail.RollBackEnded
+	}
+	return trail.PromotionEnded
+}
+
 // RunPromotion does a promotion that was asked for, unless another process does. Begun again after a death, it finds
 // what is in place already and goes on from there.
 func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
@@ -348,84 +374,98 @@ func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
 		return err
 	}
 	return s.underLease(ctx, work, numbered(store.TopicPromotion, w.Promotion.Number),
-		func(ctx context.Context, sh *shift) error { return s.runPromotion(ctx, sh, w) },
+		func(ctx context.Context, sh *shift) error { return s.runPromotion(ctx, sh, work) },
 		func(ctx context.Context, tx store.Tx, p *problem.Problem) error {
-			e := promotionEntry(trail.PromotionEnded, w.RequesterName, w.Work.Because, w.Promotion)
+			e := promotionEntry(ended(w.Promotion), w.RequesterName, w.Work.Because, w.Promotion)
 			e.facts["problem"], e.facts["rule"] = p.Title, p.Rule
 			return s.record(ctx, tx, e)
 		})
 }
 
-func (s *Service) runPromotion(ctx context.Context, sh *shift, w store.PromotionWork) error {
-	pointed, err := s.db.WorkPointed(ctx, w.Work.ID)
+func (s *Service) runPromotion(ctx context.Context, sh *shift, work uuid.UUID) error {
+	w, _, err := s.db.PromotionByWork(ctx, work) // as it is under the lease
 	if err != nil {
 		return err
 	}
-	switching := len(pointed) > 0 // it was judged, and is carried through
-	if !switching {
-		if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may {
+	if w.Work.State == store.StateGoingBack || w.Work.State == store.StateSwitching {
+		anew, err := s.carryThrough(ctx, sh, w)
+		if err != nil || !anew {
 			return err
 		}
+	}
+	if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may {
+		return err
 	}
 	if err := sh.state(ctx, store.StateMoving); err != nil {
 		return err
 	}
-	source, err := image.ParseRepository(w.Promotion.Plan.Source)
+	x, err := s.switchOf(ctx, sh, w)
 	if err != nil {
 		return err
 	}
-	from, err := s.spot(ctx, source)
-	if err != nil {
-		return err
-	}
-	cargo, err := s.load(ctx, from, w.Promotion.Digest, cmp.Or(w.Promotion.Plan.Referrers, AllReferrers))
-	if err != nil {
-		return err
-	}
-	places, err := s.places(ctx, w.Promotion.Plan)
-	if err != nil {
-		return err
-	}
-	planned := func(_ context.Context, i int, _ plan.Copy) (plan.Copy, error) {
-		return w.Promotion.Plan.Places[i].Copy, nil
-	}
-	if err := s.carry(ctx, sh, freight{from: from, to: places, cargo: cargo, planned: planned}); err != nil {
+	if err := x.supply(ctx, false); err != nil {
 		return err
 	}
 	if err := failpoint.At(ctx, "content-in-place"); err != nil {
 		return err
 	}
-	if err := sh.state(ctx, store.StateReady); err != nil {
-		return err
-	}
-	if !switching { // bytes take their time: a freeze may have begun
-		if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may {
+	for range triesToSwitch {
+		if err := sh.state(ctx, store.StateReady); err != nil {
+			return err
+		}
+		if may, err := s.judgeAgain(ctx, sh, &w); err != nil || !may { // bytes take their time: a freeze may have begun
+			return err
+		}
+		if x, err = s.switchOf(ctx, sh, w); err != nil {
+			return err
+		}
+		if err := x.supply(ctx, true); err != nil {
+			return err
+		}
+		if err := failpoint.At(ctx, "verified-again"); err != nil {
+			return err
+		}
+		err := x.run(ctx)
+		if !errors.Is(err, errJudgeAnew) && !errors.Is(err, store.ErrSwitching) {
 			return err
 		}
 	}
-	if err := sh.state(ctx, store.StateSwitching); err != nil {
-		return err
+	return &problem.Problem{
+		Kind:   problem.Busy,
+		Title:  "The tags are moved again and again while this is judged",
+		Asked:  w.Promotion.Component + " to " + w.Promotion.Environment,
+		Seen:   fmt.Sprintf("%d times something else than was decided on", triesToSwitch),
+		Rule:   ruleAsDecided,
+		Remedy: "find out who else writes there, then resume it: dovrak resume " + number(w.Promotion.Number),
 	}
-	if err := s.switchTags(ctx, sh, w, from, places, cargo.Root()); err != nil {
-		return err
-	}
-	return sh.end(ctx, func(tx store.Tx) error {
-		return s.record(ctx, tx, promotionEntry(trail.PromotionDone, w.RequesterName, w.Work.Because, w.Promotion))
-	})
 }
 
-func (s *Service) places(ctx context.Context, p plan.Promotion) ([]spot, error) {
-	var out []spot
-	for _, place := range p.Places {
-		ref, err := image.ParseRepository(place.Repository)
-		if err != nil {
-			return nil, err
-		}
-		to, err := s.spot(ctx, ref)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, to)
+// triesToSwitch bounds how often a promotion is judged anew since a tag was moved at the last moment.
+const triesToSwitch = 5
+
+// carryThrough goes on with a switch that was begun, forth or back: it was judged then. anew is true where it is to be judged anew.
+func (s *Service) carryThrough(ctx context.Context, sh *shift, w store.PromotionWork) (anew bool, err error) {
+	x, err := s.switchOf(ctx, sh, w)
+	switch {
+	case err != nil:
+		return false, goesOn{err}
+	case w.Work.State == store.StateGoingBack:
+		return false, x.goBack(ctx, problemOf(w.Work.Problem))
 	}
-	return out, nil
+	if err := x.supply(ctx, true); err != nil {
+		return false, x.failed(ctx, err)
+	}
+	err = x.run(ctx)
+	if errors.Is(err, errJudgeAnew) {
+		return true, nil
+	}
+	return false, err
+}
+
+func problemOf(raw []byte) *problem.Problem {
+	var p problem.Problem
+	if err := json.Unmarshal(raw, &p); err != nil { // it was written by the service itself
+		return problem.From(err)
+	}
+	return &p
 }

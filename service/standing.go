@@ -37,7 +37,18 @@ type StandingRow struct {
 	Component string
 	Platforms []string
 	Cells     []StandingCell // in the order of the component's route, place by place
+	Gaps      []StandingGap   // between each environment and the next on its route
 	Open      []store.PromotionWork
+}
+
+// StandingGap is what lies between an environment and the next: what stands in the one and not in the other.
+type StandingGap struct {
+	From, To   string
+	Same       bool          // in every place
+	Builds     int           // that made an image, from what stands there up to what stands here; negative: it is the newer one there
+	Behind     time.Duration // between the reports of the two builds; negative likewise
+	Since      *time.Time    // since when it stands here and waits
+	RolledBack *store.Undone // what stands here was rolled back there
 }
 
 // StandingCell is one component in one place. SeenAt is zero where the registry was not asked yet. Digest is empty
@@ -50,6 +61,9 @@ type StandingCell struct {
 	Since                                  *time.Time // since when it stands, where Dovrak pointed it
 	By                                     string
 	Promotion                              *int64
+	RollBack, Unreviewed                   bool  // of the promotion
+	Build                                  int64 // the run that made it; 0: none is known
+	Built                                  time.Time
 }
 
 // Drifted reports a difference between what Dovrak decided and what the registry said.
@@ -103,7 +117,10 @@ func (s *Service) Standing(ctx context.Context, by Actor) (Standing, error) {
 		}
 		out.Rows = append(out.Rows, row)
 	}
-	return out, s.versions(ctx, &out)
+	if err := s.versions(ctx, &out); err != nil {
+		return out, err
+	}
+	return out, s.gaps(ctx, law, &out)
 }
 
 // view is what was seen and what was decided, by tag.
@@ -146,6 +163,7 @@ func (v view) cell(env, tag string, at image.Reference) StandingCell {
 		if d.ToDigest == c.Digest {
 			t := d.SettledAt.UTC()
 			c.Since, c.By, c.Promotion = &t, d.ActorName, d.PromotionNo
+			c.RollBack, c.Unreviewed = d.RollBack, d.Unreviewed
 		}
 	}
 	return c
@@ -165,6 +183,97 @@ func (s *Service) versions(ctx context.Context, st *Standing) error {
 	for _, r := range st.Rows {
 		for i := range r.Cells {
 			r.Cells[i].Version = v[r.Cells[i].Digest]
+		}
+	}
+	return err
+}
+
+// gaps tells how far apart the environments of each component are, in builds and in time.
+func (s *Service) gaps(ctx context.Context, law law, st *Standing) error {
+	if err := s.builds(ctx, st); err != nil {
+		return err
+	}
+	undone, err := s.db.Undone(ctx, "", "")
+	if err != nil {
+		return err
+	}
+	var spans []store.Span
+	var counted []*StandingGap
+	for i := range st.Rows {
+		row := &st.Rows[i]
+		route := law.Routes[law.Components[row.Component].Route]
+		row.Gaps = make([]StandingGap, 0, len(route))
+		for j, to := range route[1:] {
+			gap, span := gapBetween(row, route[j], to)
+			if k := slices.IndexFunc(undone, func(u store.Undone) bool {
+				return u.Component == row.Component && u.Environment == to && u.Digest == row.first(route[j]).Digest
+			}); k >= 0 {
+				gap.RolledBack = &undone[k]
+			}
+			row.Gaps = append(row.Gaps, gap)
+			if span.High > span.Low {
+				spans, counted = append(spans, span), append(counted, &row.Gaps[j])
+			}
+		}
+	}
+	counts, err := s.db.BuildsWithin(ctx, spans)
+	for i, n := range counts {
+		if counted[i].Behind < 0 {
+			n = -n
+		}
+		counted[i].Builds = n
+	}
+	return err
+}
+
+// first is the cell of an environment's first place.
+func (r StandingRow) first(environment string) StandingCell {
+	c, _ := find(r.Cells, func(c StandingCell) bool { return c.Environment == environment })
+	return c
+}
+
+// gapBetween is what lies between two environments, but for the number of builds, which is to be counted over a span of runs.
+func gapBetween(row *StandingRow, from, to string) (StandingGap, store.Span) {
+	here, there := row.first(from), row.first(to)
+	gap := StandingGap{From: from, To: to, Since: here.Since, Same: true}
+	for _, c := range row.Cells {
+		gap.Same = gap.Same && (c.Environment != to || c.Digest == here.Digest)
+	}
+	if gap.Same || here.Build == 0 || there.Build == 0 {
+		return gap, store.Span{}
+	}
+	gap.Behind = here.Built.Sub(there.Built)
+	if here.Build < there.Build {
+		gap.Behind = -gap.Behind.Abs()
+	}
+	return gap, store.Span{Component: row.Component, Low: min(here.Build, there.Build), High: max(here.Build, there.Build)}
+}
+
+// builds fills in which run made what stands.
+func (s *Service) builds(ctx context.Context, st *Standing) error {
+	var ds []digest.Digest
+	for _, r := range st.Rows {
+		for _, c := range r.Cells {
+			if c.Digest != "" {
+				ds = append(ds, c.Digest)
+			}
+		}
+	}
+	slices.Sort(ds)
+	made, err := s.db.BuildsMaking(ctx, slices.Compact(ds))
+	type key struct {
+		component string
+		digest    digest.Digest
+	}
+	by := map[key]store.BuildWork{}
+	for _, b := range made {
+		by[key{b.Build.Component, b.Build.Digest}] = b
+	}
+	for _, r := range st.Rows {
+		for i, c := range r.Cells {
+			if b, ok := by[key{r.Component, c.Digest}]; ok {
+				r.Cells[i].Build, r.Cells[i].Built = b.Build.Run, b.Work.AskedAt.UTC()
+			}
 		}
 	}
 	return err

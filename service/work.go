@@ -94,9 +94,18 @@ func (s *Service) underLease(ctx context.Context, work uuid.UUID, what subject, 
 		return nil
 	case ctx.Err() != nil:
 		return s.db.GiveBack(context.WithoutCancel(ctx), lease)
+	case midway(err):
+		s.log.ErrorContext(ctx, "a work is left midway, to be taken up again", "work", work, "named", what.named, "error", err)
+		return s.db.GiveBack(context.WithoutCancel(ctx), lease)
 	}
 	s.log.ErrorContext(ctx, "a work failed", "work", work, "kind", what.topic, "named", what.named, "error", err)
 	return s.endFailed(ctx, sh, err, failed)
+}
+
+// midway reports a work that cannot be ended where it is: whoever takes it up next goes on with it.
+func midway(err error) bool {
+	_, is := errors.AsType[goesOn](err)
+	return is
 }
 
 func (s *Service) endFailed(

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -160,6 +161,25 @@ func (q Queries) BuildsBetween(ctx context.Context, component string, above, upT
 	var rows []BuildWork
 	return rows, q.g.WithContext(ctx).Table(buildFrom).Select("w.*, d.*, a.name AS requester_name").
 		Where("d.component = ? AND d.run > ? AND d.run <= ?", component, above, upTo).Order("d.run").Limit(limit).Find(&rows).Error
+}
+
+// Span asks for how many builds of a component have an image, behind a run and up to another.
+type Span struct {
+	Component string `json:"component"`
+	Low       int64  `json:"low"`
+	High      int64  `json:"high"`
+}
+
+// BuildsWithin counts, for each span, in the same order.
+func (q Queries) BuildsWithin(ctx context.Context, spans []Span) ([]int, error) {
+	raw, err := json.Marshal(spans)
+	if err != nil || len(spans) == 0 {
+		return nil, err
+	}
+	var out []int
+	return out, q.g.WithContext(ctx).Raw(`SELECT (SELECT count(*) FROM builds b WHERE b.component = s.span->>'component' AND b.digest <> ''
+			AND b.run > (s.span->>'low')::bigint AND b.run <= (s.span->>'high')::bigint)
+		FROM jsonb_array_elements(CAST(? AS jsonb)) WITH ORDINALITY AS s(span, no) ORDER BY s.no`, string(raw)).Scan(&out).Error
 }
 
 // BuildsMaking lists the builds of which an image came, the newest first.

@@ -36,7 +36,7 @@ type Lease struct {
 func (q Queries) Claim(ctx context.Context, work, process uuid.UUID, life time.Duration) (Lease, bool, error) {
 	l, ok, err := first[Lease](q.g.WithContext(ctx).Raw(`
 		UPDATE works SET owner = ?, fence = fence + 1, lease_until = now() + make_interval(secs => ?), began_at = coalesce(began_at, now())
-		WHERE id = ? AND NOT ended AND `+free+` RETURNING id AS work, owner, fence`, process, life.Seconds(), work))
+		WHERE id = ? AND NOT ended AND state <> '`+StateSplit+`' AND `+free+` RETURNING id AS work, owner, fence`, process, life.Seconds(), work))
 	return l, ok, err
 }
 
@@ -60,10 +60,15 @@ func (q Queries) GiveBack(ctx context.Context, l Lease) error {
 	return q.update(ctx, l, "owner = NULL, lease_until = NULL")
 }
 
+// Leave gives a work back in a state in which nobody takes it up before someone says so.
+func (q Queries) Leave(ctx context.Context, l Lease, state string, problem []byte) error {
+	return q.update(ctx, l, "state = ?, problem = ?, owner = NULL, lease_until = NULL, began_at = NULL", state, string(problem))
+}
+
 // LeaveWaiting gives a work back until it is woken; nobody takes it up meanwhile. True: something has come since it began to be
 // judged, and it is to be judged again at once.
 func (q Queries) LeaveWaiting(ctx context.Context, l Lease) (woken bool, err error) {
-	if err := q.update(ctx, l, "state = ?, owner = NULL, lease_until = NULL, began_at = NULL", StateWaiting); err != nil {
+	if err := q.update(ctx, l, "state = ?, owner = NULL, lease_until = NULL, began_at = NULL, switches = NULL", StateWaiting); err != nil {
 		return false, err
 	}
 	return woken, q.g.WithContext(ctx).Raw("SELECT woken FROM works WHERE id = ?", l.Work).Scan(&woken).Error
@@ -111,7 +116,7 @@ type WaitingFor struct {
 func (t Tx) WakePromotions(ctx context.Context, about WaitingFor) ([]uuid.UUID, error) {
 	var out []uuid.UUID
 	err := t.g.WithContext(ctx).Raw(`UPDATE works w SET woken = true FROM promotions p WHERE p.work_id = w.id
-		AND NOT w.ended AND (@digest = '' OR p.digest = @digest) AND (CAST(@work AS uuid) IS NULL OR w.id = @work)
+		AND NOT w.ended AND w.state <> 'split' AND (@digest = '' OR p.digest = @digest) AND (CAST(@work AS uuid) IS NULL OR w.id = @work)
 			AND (@repository = '' OR p.plan->>'source' = @repository
 				OR p.plan->'places' @> jsonb_build_array(jsonb_build_object('repository', CAST(@repository AS text))))
 		RETURNING w.id`,
@@ -145,7 +150,8 @@ func (q Queries) End(ctx context.Context, l Lease, state string, problem []byte)
 	if problem != nil {
 		p = string(problem)
 	}
-	return q.update(ctx, l, "state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL", state, p)
+	return q.update(ctx, l, "state = ?, problem = ?, ended = true, ended_at = now(), owner = NULL, lease_until = NULL, switches = NULL",
+		state, p)
 }
 
 // StopWork ends a work that has not ended; whoever works on it finds that its lease is gone. False if it has ended.

@@ -29,13 +29,16 @@ type DecidedTag struct {
 	SettledAt                 time.Time
 	ActorName                 string
 	PromotionNo               *int64
+	RollBack, Unreviewed      bool // of the promotion
 }
 
 // DecidedTags lists the newest change done to each of the named tags, everywhere.
 func (q Queries) DecidedTags(ctx context.Context, tags []string) ([]DecidedTag, error) {
 	var rows []DecidedTag
 	err := q.g.WithContext(ctx).Raw(`SELECT DISTINCT ON (c.registry_id, c.repository, c.tag)
-			r.name AS registry, c.repository, c.tag, c.to_digest, c.settled_at, a.name AS actor_name, p.number AS promotion_no
+			r.name AS registry, c.repository, c.tag, c.to_digest, c.settled_at, a.name AS actor_name, p.number AS promotion_no,
+			coalesce(p.roll_back, false) AS roll_back, coalesce(p.reviewed_at IS NULL
+				AND (p.plan->>'emergency' = 'true' OR p.plan->>'skips' = 'true'), false) AS unreviewed
 		FROM tag_changes c JOIN registries r ON r.id = c.registry_id AND r.dropped_at IS NULL JOIN actors a ON a.id = c.actor_id
 			LEFT JOIN promotions p ON p.work_id = c.work_id
 		WHERE c.tag IN ? AND c.outcome = 'done'

@@ -74,6 +74,7 @@ type TagChange struct {
 	Because      string
 	WorkID       *uuid.UUID
 	Together     *uuid.UUID // changes that were asked as one have the same
+	Back         bool       // it restores what a switch had changed
 	Fence        int64
 	IntendedAt   time.Time `gorm:"->"`
 	SeenBeforeAt time.Time
@@ -123,6 +124,7 @@ type Meaning struct {
 	TagChange
 	ActorName   string
 	PromotionNo *int64
+	RollBack    bool // the promotion is one
 }
 
 // Meanings gives the changes done to a tag, or to all tags of a repository if tag is empty, oldest first, from the
@@ -130,7 +132,7 @@ type Meaning struct {
 func (q Queries) Meanings(ctx context.Context, at Spot, tag string, since time.Time, limit int) ([]Meaning, error) {
 	g := q.g.WithContext(ctx).Table("tag_changes c").
 		Joins("JOIN actors a ON a.id = c.actor_id").Joins("LEFT JOIN promotions p ON p.work_id = c.work_id").
-		Select("c.*, a.name AS actor_name, p.number AS promotion_no").
+		Select("c.*, a.name AS actor_name, p.number AS promotion_no, coalesce(p.roll_back, false) AS roll_back").
 		Where("c.registry_id = ? AND c.repository = ? AND c.outcome = 'done'", at.RegistryID, at.Repository).
 		Where(`c.settled_at >= coalesce((SELECT max(b.settled_at) FROM tag_changes b WHERE b.registry_id = c.registry_id
 			AND b.repository = c.repository AND b.tag = c.tag AND b.outcome = 'done' AND b.settled_at <= ?), '-infinity')`, since)
@@ -163,15 +165,4 @@ func (q Queries) LastMeant(ctx context.Context, at Spot, tag string) (digest.Dig
 		(SELECT coalesce(digest, was_digest) FROM sightings WHERE registry_id = @registry AND repository = @repository AND tag = @tag), '')`,
 		map[string]any{"registry": at.RegistryID, "repository": at.Repository, "tag": tag}).Scan(&d).Error
 	return d, err
-}
-
-// WorkPointed lists the tags that a work has pointed already.
-func (q Queries) WorkPointed(ctx context.Context, work uuid.UUID) ([]TagChange, error) {
-	var rows []TagChange
-	return rows, q.g.WithContext(ctx).
-		Table("tag_changes").
-		Where("work_id = ? AND outcome = 'done'", work).
-		Order("number").
-		Find(&rows).
-		Error
 }

@@ -40,12 +40,15 @@ const (
 	StateReading   = "reading"
 	StateMoving    = "moving"
 	StateSwitching = "switching"
-	StateWaiting   = "waiting"  // for gates that can yet be met, people among them
-	StateJudged    = "judged"   // it may go on
-	StateReady     = "ready"    // all is in place, and no tag is pointed yet
-	StateDeclined  = "declined" // by someone who was to agree
-	StateRefused   = "refused"  // by a gate, when it was to go on
-	StateExpired   = "expired"  // it waited too long
+	StateGoingBack = "going back" // a place failed: the others are restored
+	StateSplit     = "split"      // it could not go back everywhere: nobody works on it, and it blocks its environment
+	StateTakenBack = "taken back" // every tag means again what it did before the switch
+	StateWaiting   = "waiting"    // for gates that can yet be met, people among them
+	StateJudged    = "judged"     // it may go on
+	StateReady     = "ready"      // all is in place, and no tag is pointed yet
+	StateDeclined  = "declined"   // by someone who was to agree
+	StateRefused   = "refused"    // by a gate, when it was to go on
+	StateExpired   = "expired"    // it waited too long
 	StateVerified  = "verified"
 	StateFailed    = "failed"
 	StateStopped   = "stopped" // by someone; it can be resumed
@@ -110,6 +113,17 @@ type Promotion struct {
 	Digest      digest.Digest
 	Version     string
 	Plan        plan.Promotion `gorm:"serializer:json"`
+	RollBack    bool
+	Undoes      []digest.Digest `gorm:"serializer:json"`    // what a roll back took from where it stood
+	Stands      []plan.Stand    `gorm:"->;serializer:json"` // what every tag was seen to mean in the end
+	ReviewedAt  *time.Time      `gorm:"->"`
+	Review      string          `gorm:"->"`
+	Reviewer    string          `gorm:"->"`
+}
+
+// Unreviewed reports that it went another way than usual, and nobody has looked at that yet.
+func (p Promotion) Unreviewed() bool {
+	return (p.Plan.Emergency || p.Plan.Skips) && p.ReviewedAt == nil
 }
 
 // CopyWork and PromotionWork are the records together, with the requester's name.
@@ -157,6 +171,9 @@ func (t Tx) AddPromotion(ctx context.Context, w Work, p Promotion) (int64, error
 	if err := t.addWork(ctx, w); err != nil {
 		return 0, err
 	}
+	if p.Undoes == nil {
+		p.Undoes = []digest.Digest{}
+	}
 	if err := t.g.WithContext(ctx).Table("promotions").Create(&p).Error; err != nil {
 		return 0, err
 	}
@@ -172,7 +189,8 @@ const (
 	copyFrom = `works w JOIN (SELECT c.*, (SELECT jsonb_agg(jsonb_build_object('registry', p.registry_id, 'repository', p.repository,
 		'tag', p.tag, 'plan', p.plan) ORDER BY p.place) FROM copy_places p WHERE p.work_id = c.work_id) AS places FROM copies c) d
 		ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by`
-	promotionFrom = "works w JOIN promotions d ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by"
+	promotionFrom = `works w JOIN (SELECT p.*, coalesce(r.name, '') AS reviewer FROM promotions p LEFT JOIN actors r ON r.id = p.reviewed_by) d
+		ON d.work_id = w.id JOIN actors a ON a.id = w.requested_by`
 )
 
 // Page asks for at most Limit records with a number below Before (0: from the newest on).

@@ -83,10 +83,10 @@ func (c *contract) check(resp *http.Response) error {
 func TestTheContractIsChecked(t *testing.T) {
 	c := newContract(t)
 	for name, body := range map[string]string{
-		"a field is missing": `{"name":"Ragna","kind":"person","may":["read"],"groups":[],"promotesIn":[],"approvesIn":[]}`,
-		"a word is not one":  `{"name":"Ragna","kind":"ghost","may":["read"],"groups":[],"promotesIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
-		"a list is null":     `{"name":"Ragna","kind":"person","may":null,"groups":[],"promotesIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
-		"right":              `{"name":"Ragna","kind":"person","may":["read"],"groups":[],"promotesIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
+		"a field is missing": `{"name":"Ragna","kind":"person","may":["read"],"groups":[],"promotesIn":[],"rollsBackIn":[],"approvesIn":[]}`,
+		"a word is not one":  `{"name":"Ragna","kind":"ghost","may":["read"],"groups":[],"promotesIn":[],"rollsBackIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
+		"a list is null":     `{"name":"Ragna","kind":"person","may":null,"groups":[],"promotesIn":[],"rollsBackIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
+		"right":              `{"name":"Ragna","kind":"person","may":["read"],"groups":[],"promotesIn":[],"rollsBackIn":[],"approvesIn":[],"expires":"2026-03-03T09:15:00Z"}`,
 	} {
 		req, err := http.NewRequest(http.MethodGet, "http://x/api/v1/whoami", nil)
 		must(t, err)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -189,4 +190,18 @@ func TestStoppedInOrder(t *testing.T) {
 	w.hut.breaks(nil)
 	w.start()
 	w.until(10*time.Second, "the promotion has ended", func() bool { return w.promotion(1).State == "verified" })
+}
+
+// beside starts a second service on the same database, and gives the world as it is reached through that.
+func (w *world) beside() *world {
+	w.t.Helper()
+	other := *w
+	port, err := debian.FreePort()
+	must(w.t, err)
+	other.listen = fmt.Sprintf("127.0.0.1:%d", port)
+	other.front = httptest.NewServer(other.proxy())
+	w.t.Cleanup(other.front.Close)
+	other.start()
+	w.t.Cleanup(other.kill)
+	return &other
 }

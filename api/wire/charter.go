@@ -44,6 +44,9 @@ type EnvironRules struct {
 	Promote   string        `json:"promote"`
 	Approvals string        `json:"approvals"`
 	Emergency string        `json:"emergency,omitempty" description:"left out: there is none"`
+	Skipping  string        `json:"skipping,omitempty" description:"who must agree where an environment is skipped; left out: as ever"`
+	RollBack  string        `json:"rollBack"`
+	Switch    string        `json:"switch" description:"what is done where a place fails"`
 	Waits     string        `json:"waits"`
 	Gates     []GateRule    `json:"gates"`
 	Freezes   []FreezeTimes `json:"freezes"`

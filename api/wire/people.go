@@ -50,14 +50,15 @@ type Invitation struct {
 
 // Person is someone who signs in, with what the charter in force lets them do.
 type Person struct {
-	Name       string     `json:"name"`
-	Email      string     `json:"email,omitempty"`
-	Withdrawn  *time.Time `json:"withdrawn,omitempty" description:"since then they may do nothing"`
-	Accounts   []Account  `json:"accounts"`
-	Groups     []string   `json:"groups"`
-	May        []string   `json:"may"`
-	PromotesIn []string   `json:"promotesIn" description:"environments whose rules name one of the groups"`
-	ApprovesIn []string   `json:"approvesIn" description:"likewise"`
+	Name        string     `json:"name"`
+	Email       string     `json:"email,omitempty"`
+	Withdrawn   *time.Time `json:"withdrawn,omitempty" description:"since then they may do nothing"`
+	Accounts    []Account  `json:"accounts"`
+	Groups      []string   `json:"groups"`
+	May         []string   `json:"may"`
+	PromotesIn  []string   `json:"promotesIn" description:"environments whose rules name one of the groups"`
+	RollsBackIn []string   `json:"rollsBackIn" description:"likewise"`
+	ApprovesIn  []string   `json:"approvesIn" description:"likewise"`
 }
 
 // Account is what someone signs in by.

@@ -26,9 +26,10 @@ type Actor struct {
 	For     []string  `json:"for,omitempty" description:"the components that report is for; left out: all"`
 	Expires time.Time `json:"expires"`
 
-	Groups     []string `json:"groups"     description:"by the charter in force"`
-	PromotesIn []string `json:"promotesIn" description:"environments whose rules name one of the groups"`
-	ApprovesIn []string `json:"approvesIn" description:"likewise"`
+	Groups      []string `json:"groups"     description:"by the charter in force"`
+	PromotesIn  []string `json:"promotesIn" description:"environments whose rules name one of the groups"`
+	RollsBackIn []string `json:"rollsBackIn" description:"likewise"`
+	ApprovesIn  []string `json:"approvesIn" description:"likewise"`
 }
 
 // SignIn trades a token, or the name and password of an account, for a session.
@@ -182,7 +183,7 @@ type Progress struct {
 // Work is what copies and promotions have in common.
 type Work struct {
 	Number   int64      `json:"number"`
-	State    string     `json:"state"             enum:"asked,judged,waiting,reading,moving,joining,ready,switching,verified,failed,stopped,refused,declined,expired"`
+	State    string     `json:"state"             enum:"asked,judged,waiting,reading,moving,joining,ready,switching,going back,split,taken back,verified,failed,stopped,refused,declined,expired"`
 	Ended    bool       `json:"ended"`
 	By       string     `json:"by"`
 	Asked    time.Time  `json:"asked"`
@@ -226,6 +227,7 @@ type NewPromotion struct {
 	Because   string `json:"because"`
 	Referrers string `json:"referrers,omitempty" description:"what goes along of all that refers to it: all (if left out), none, or an artifact type"`
 	Emergency bool   `json:"emergency,omitempty" description:"freezes do not hold for it, and others must agree"`
+	Again     bool   `json:"again,omitempty"     description:"although the image was rolled back there"`
 	Chosen
 }
 
@@ -243,6 +245,7 @@ type NewPlan struct {
 	To        string `json:"to"        description:"the environment"`
 	Referrers string `json:"referrers,omitempty" description:"as in NewPromotion"`
 	Emergency bool   `json:"emergency,omitempty"`
+	Again     bool   `json:"again,omitempty"`
 	Chosen
 }
 
@@ -252,6 +255,9 @@ type Plan struct {
 	Environment string      `json:"environment"`
 	From        string      `json:"from,omitempty" description:"the environment that it comes from"`
 	Emergency   bool        `json:"emergency"      description:"freezes do not hold for it, nor the gates that an emergency waives"`
+	Skips       bool        `json:"skips"          description:"it comes from further back than the step before"`
+	RollBack    bool        `json:"rollBack"`
+	Again       bool        `json:"again"          description:"the image was rolled back there, and is meant all the same"`
 	Binding     string      `json:"binding"        description:"what an approval of it is bound to"`
 	Source      string      `json:"source"`
 	Digest      string      `json:"digest"`
@@ -269,7 +275,7 @@ type Gate struct {
 	Verdict string     `json:"verdict" enum:"holds,does not hold,cannot tell"`
 	Seen    string     `json:"seen"`
 	Wants   string     `json:"wants,omitempty" description:"what would satisfy it"`
-	Comes   string     `json:"comes,omitempty" enum:"time,evidence,person" description:"how it can yet be met; left out: it cannot"`
+	Comes   string     `json:"comes,omitempty" enum:"time,evidence,person,other" description:"how it can yet be met; left out: it cannot"`
 	Waived  bool       `json:"waived" description:"it does not hold, and does not count in an emergency"`
 	At      *time.Time `json:"at,omitempty" description:"by time: when"`
 }
@@ -296,6 +302,7 @@ type PlanStays struct {
 // PlanTag is a tag to be pointed, in order.
 type PlanTag struct {
 	Tag  string `json:"tag"`
+	Kind string `json:"kind,omitempty" enum:"fixed,moving,standing"`
 	From string `json:"from,omitempty"`
 	To   string `json:"to"`
 }
@@ -303,12 +310,57 @@ type PlanTag struct {
 // Promotion is a promotion.
 type Promotion struct {
 	Work
-	Component   string `json:"component"`
-	Environment string `json:"environment"`
-	Digest      string `json:"digest"`
-	Version     string `json:"version,omitempty"`
-	Because     string `json:"because"`
-	Plan        Plan   `json:"plan"`
+	Component   string     `json:"component"`
+	Environment string     `json:"environment"`
+	Digest      string     `json:"digest"`
+	Version     string     `json:"version,omitempty"`
+	Because     string     `json:"because"`
+	Plan        Plan       `json:"plan"`
+	RollBack    bool       `json:"rollBack"`
+	Stands      []TagStand `json:"stands"            description:"what every tag was seen to mean when its switch was over, done or not"`
+	Unreviewed  bool       `json:"unreviewed"        description:"it went another way than usual, and nobody has reviewed that yet"`
+	Review      *Review    `json:"review,omitempty"`
+}
+
+// TagStand is what a tag was seen to mean in a place when a switch was over.
+type TagStand struct {
+	Repository string     `json:"repository"`
+	Tag        string     `json:"tag"`
+	Kind       string     `json:"kind,omitempty"`
+	Before     string     `json:"before,omitempty" description:"what it meant before the switch; left out: nothing"`
+	Wanted     string     `json:"wanted"`
+	Means      string     `json:"means,omitempty"  description:"left out: nothing"`
+	Seen       *time.Time `json:"seen,omitempty"   description:"left out: the place could not be asked"`
+	Why        string     `json:"why,omitempty"    description:"it could not be asked, or not go back"`
+	Platforms  []Resolved `json:"platforms"        description:"the images that their clients are given by the standing tag"`
+}
+
+// Resolved is the image that a client of a platform is given.
+type Resolved struct {
+	Platform string `json:"platform"`
+	Digest   string `json:"digest"`
+}
+
+// Review is what someone said who looked at a promotion afterwards.
+type Review struct {
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Remark string    `json:"remark"`
+}
+
+// NewRollBack asks for an environment to be rolled back.
+type NewRollBack struct {
+	Component string `json:"component"`
+	In        string `json:"in"           description:"the environment"`
+	To        string `json:"to,omitempty" description:"a version, a digest or a time of what stood there; left out: what stood before"`
+	Because   string `json:"because"`
+}
+
+// NewRollBackPlan asks what a roll back would do.
+type NewRollBackPlan struct {
+	Component string `json:"component"`
+	In        string `json:"in"           description:"the environment"`
+	To        string `json:"to,omitempty" description:"as in NewRollBack"`
 }
 
 // Promotions is a page of promotions.
@@ -345,6 +397,8 @@ type Meaning struct {
 	By        string     `json:"by"`
 	Because   string     `json:"because"`
 	Promotion *int64     `json:"promotion,omitempty"`
+	RollBack  bool       `json:"rollBack" description:"the promotion is one"`
+	Back      bool       `json:"back"     description:"by a switch that went back"`
 }
 
 // Standing is what runs where.
@@ -369,6 +423,7 @@ type StandingRow struct {
 	Component string          `json:"component"`
 	Platforms []string        `json:"platforms"`
 	Cells     []StandingCell  `json:"cells"`
+	Gaps      []StandingGap   `json:"gaps" description:"between each environment and the next on the component's route"`
 	Open      []OpenPromotion `json:"open"`
 }
 
@@ -386,11 +441,26 @@ type StandingCell struct {
 	Since       *time.Time `json:"since,omitempty"`
 	By          string     `json:"by,omitempty"`
 	Promotion   *int64     `json:"promotion,omitempty"`
+	RollBack    bool       `json:"rollBack"   description:"the promotion is one"`
+	Unreviewed  bool       `json:"unreviewed" description:"the promotion went another way than usual, and nobody has reviewed that yet"`
+	Build       int64      `json:"build,omitempty" description:"the pipeline's number of the run that made it"`
+}
+
+// StandingGap is what lies between an environment and the next.
+type StandingGap struct {
+	From          string     `json:"from"`
+	To            string     `json:"to"`
+	Same          bool       `json:"same"                 description:"every place there means what stands here"`
+	Builds        int        `json:"builds"               description:"that made an image, from what stands there up to what stands here; negative: that there is newer"`
+	BehindSeconds int64      `json:"behindSeconds"        description:"between the reports of the two builds; negative likewise"`
+	Since         *time.Time `json:"since,omitempty"      description:"since when it stands here"`
+	RolledBack    *int64     `json:"rolledBack,omitempty" description:"the roll back by which what stands here was taken from there"`
 }
 
 // OpenPromotion is a promotion under way.
 type OpenPromotion struct {
 	Number      int64      `json:"number"`
+	RollBack    bool       `json:"rollBack"`
 	Environment string     `json:"environment"`
 	State       string     `json:"state"`
 	Version     string     `json:"version,omitempty"`

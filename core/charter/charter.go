@@ -75,6 +75,10 @@ type Environment struct {
 	AlsoFrom  []string       `yaml:"also-from" description:"environments from which an image may come, besides the one before"`
 	Approvals gate.Approvals `yaml:"approvals" description:"who must agree"`
 	Emergency *Emergency     `yaml:"emergency" description:"a promotion that cannot wait; left out: there is none"`
+	Skipping  gate.Approvals `yaml:"skipping"  description:"who must agree where an environment is skipped; where nothing is said, those of approvals"`
+
+	RollBack    []string `yaml:"roll-back"    description:"groups that may roll back here; where none is named, whoever may roll back at all"`
+	SwitchWaits string   `yaml:"switch-waits" description:"how long a switch tries again where a place fails; where nothing is said, the other places go back at once"`
 
 	conditions Conditions
 }
@@ -85,6 +89,14 @@ func (e Environment) Waits() time.Duration {
 		return d
 	}
 	return 24 * time.Hour
+}
+
+// Retries is how long a switch tries again, while a place fails, before the other places go back.
+func (e Environment) Retries() time.Duration {
+	if d, err := time.ParseDuration(e.SwitchWaits); err == nil { // checked by Parse
+		return d
+	}
+	return 0
 }
 
 // Moving is a rule for moving tags.

@@ -68,6 +68,11 @@ func (d *difference) environment(name string, a, b Environment) {
 	d.list(what+"also takes from", a.AlsoFrom, b.AlsoFrom)
 	d.value(what+"approvals", a.Approvals.Words(), b.Approvals.Words())
 	d.value(what+"emergencies", emergencyText(a.Emergency), emergencyText(b.Emergency))
+	d.value(what+"agreement to skip an environment", a.Skipping.Words(), b.Skipping.Words())
+	d.list(what+"who may roll back", a.RollBack, b.RollBack)
+	if a.Retries() != b.Retries() {
+		d.say("%stries a switch again for %s in place of %s", what, b.Retries(), a.Retries())
+	}
 	if a.Waits() != b.Waits() {
 		d.say("%swaits for gates: %s in place of %s", what, b.Waits(), a.Waits())
 	}

@@ -11,6 +11,9 @@ import (
 // maxGates bounds the gates of one environment, and its freezes.
 const maxGates = 50
 
+// maxSwitchWaits bounds how long places may mean different things by one tag.
+const maxSwitchWaits = 2 * time.Hour
+
 // Conditions are an environment's gates and freezes, compiled.
 type Conditions struct {
 	Gates   []gate.Compiled
@@ -31,6 +34,13 @@ func (c *Charter) checkGates(name string, at locator) error {
 			at.find("environments", name, "waits"),
 			"waits: "+image.Printable(env.Waiting),
 			"write a duration from 1m to 2160h, e.g. 48h",
+		)
+	}
+	if d, err := time.ParseDuration(env.SwitchWaits); env.SwitchWaits != "" && (err != nil || d < time.Second || d > maxSwitchWaits) {
+		return mistake(
+			at.find("environments", name, "switch-waits"),
+			"switch-waits: "+image.Printable(env.SwitchWaits),
+			"write a duration from 1s to 2h, e.g. 15m",
 		)
 	}
 	seen := map[string]bool{}

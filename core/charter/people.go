@@ -44,7 +44,7 @@ type Group struct {
 type Role string
 
 // Roles lists them all.
-var Roles = []Role{"read", "report", "point", "copy", "promote", "keep"}
+var Roles = []Role{"read", "report", "point", "copy", "promote", "roll-back", "keep"}
 
 // Enum lists the roles for the schema.
 func (Role) Enum() []any {
@@ -86,11 +86,24 @@ func (c *Charter) PromotesIn(groups []string) []string {
 	return c.environmentsWhere(func(e Environment) bool { return meet(e.Promote, groups) })
 }
 
-// ApprovesIn gives the environments where these groups may agree to promotions, or to emergencies.
+// RollsBackIn gives the environments whose rules let these groups roll back there by name.
+func (c *Charter) RollsBackIn(groups []string) []string {
+	return c.environmentsWhere(func(e Environment) bool { return meet(e.RollBack, groups) })
+}
+
+// ApprovesIn gives the environments where these groups may agree to promotions of any kind.
 func (c *Charter) ApprovesIn(groups []string) []string {
-	return c.environmentsWhere(func(e Environment) bool {
-		return meet(e.Approvals.From, groups) || e.Emergency != nil && meet(e.Emergency.Approvals.From, groups)
-	})
+	return c.environmentsWhere(func(e Environment) bool { return meet(e.Approvers(), groups) })
+}
+
+// Approvers are the groups that may agree to promotions of some kind. Any of them may review one that went another way than usual.
+func (e Environment) Approvers() []string {
+	out := slices.Concat(e.Approvals.From, e.Skipping.From)
+	if e.Emergency != nil {
+		out = append(out, e.Emergency.Approvals.From...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 func (c *Charter) environmentsWhere(fits func(Environment) bool) []string {
@@ -101,10 +114,13 @@ func meet(a, b []string) bool {
 	return slices.ContainsFunc(a, func(s string) bool { return slices.Contains(b, s) })
 }
 
-// AgreementTo is who must agree to a promotion to an environment.
-func (e Environment) AgreementTo(emergency bool) gate.Approvals {
-	if emergency && e.Emergency != nil {
+// AgreementTo is who must agree to a promotion to an environment: to an emergency, to one that skips an environment, or to any other.
+func (e Environment) AgreementTo(emergency, skips bool) gate.Approvals {
+	switch {
+	case emergency && e.Emergency != nil:
 		return e.Emergency.Approvals
+	case skips && e.Skipping.Count > 0:
+		return e.Skipping
 	}
 	return e.Approvals
 }
@@ -162,11 +178,19 @@ func (c *Charter) checkGroup(name string, at locator) error {
 // checkAgreement holds who may promote and approve in an environment against the groups there are.
 func (c *Charter) checkAgreement(name string, at locator) error {
 	env := c.Environments[name]
-	for _, g := range env.Promote {
-		if _, ok := c.Groups[g]; !ok {
-			return mistake(at.find("environments", name, "promote"), "the group "+image.Printable(g)+", which there is not",
-				"name some of "+names(c.Groups))
+	for _, rule := range []struct {
+		key    string
+		groups []string
+	}{{"promote", env.Promote}, {"roll-back", env.RollBack}} {
+		for _, g := range rule.groups {
+			if _, ok := c.Groups[g]; !ok {
+				return mistake(at.find("environments", name, rule.key), "the group "+image.Printable(g)+", which there is not",
+					"name some of "+names(c.Groups))
+			}
 		}
+	}
+	if err := c.checkApprovals(env.Skipping, env.Waits(), at.find("environments", name, "skipping")); err != nil {
+		return err
 	}
 	if err := c.checkApprovals(env.Approvals, env.Waits(), at.find("environments", name, "approvals")); err != nil {
 		return err

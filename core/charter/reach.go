@@ -53,6 +53,10 @@ func (c *Charter) checkEnvironmentReach(name string, at locator) error {
 				"name one of "+orElse(strings.Join(before, ", "), "none: nothing comes before it"))
 		}
 	}
+	if env.Skipping.Count > 0 && len(env.AlsoFrom) == 0 {
+		return mistake(at.find("environments", name, "skipping"), name+" has skipping, and takes from no environment but the one before",
+			"name those that may be skipped to, under also-from, or leave it out")
+	}
 	if len(before) > 0 {
 		return nil
 	}
@@ -62,7 +66,8 @@ func (c *Charter) checkEnvironmentReach(name string, at locator) error {
 		given bool
 	}{
 		{"gates", len(env.Gates) > 0}, {"freezes", len(env.Freezes) > 0}, {"promote", len(env.Promote) > 0},
-		{"approvals", env.Approvals.Count > 0}, {"emergency", env.Emergency != nil},
+		{"approvals", env.Approvals.Count > 0}, {"emergency", env.Emergency != nil}, {"skipping", env.Skipping.Count > 0},
+		{"roll-back", len(env.RollBack) > 0}, {"switch-waits", env.SwitchWaits != ""},
 	} {
 		if rule.given {
 			return mistake(at.find("environments", name, rule.key), name+" has "+rule.key+", and nothing is ever promoted there",
@@ -89,8 +94,7 @@ func (c *Charter) named(group string) bool {
 		return true
 	}
 	for _, e := range c.Environments {
-		if slices.Contains(e.Promote, group) || slices.Contains(e.Approvals.From, group) ||
-			e.Emergency != nil && slices.Contains(e.Emergency.Approvals.From, group) {
+		if slices.Contains(slices.Concat(e.Promote, e.RollBack, e.Approvers()), group) {
 			return true
 		}
 	}

@@ -17,6 +17,9 @@ type Rules struct {
 	Promote     string
 	Approvals   string
 	Emergency   string // empty: there is none
+	Skipping    string // empty: there is none, or as ever
+	RollBack    string
+	Switch      string // what is done where a place fails
 	Waits       string
 	Gates       []GateInWords
 	Freezes     []FreezeInWords
@@ -45,6 +48,17 @@ func (c *Charter) Words(from, to time.Time) []Rules {
 			Approvals:   e.Approvals.Words(),
 			Waits:       lastingWords(e.Waits()),
 			Emergency:   emergencyText(e.Emergency),
+			RollBack:    "whoever may roll back at all",
+			Switch:      "where a place fails, the others go back at once",
+		}
+		if e.Skipping.Count > 0 {
+			r.Skipping = e.Skipping.Words()
+		}
+		if len(e.RollBack) > 0 {
+			r.RollBack = strings.Join(e.RollBack, " or ")
+		}
+		if d := e.Retries(); d > 0 {
+			r.Switch = "where a place fails, it is tried again for " + lastingWords(d) + "; then the others go back"
 		}
 		if len(e.Promote) > 0 {
 			r.Promote = strings.Join(e.Promote, " or ")

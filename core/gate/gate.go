@@ -48,6 +48,7 @@ const (
 	ByTime     Comes = "time"
 	ByEvidence Comes = "evidence"
 	ByPerson   Comes = "person" // who may has yet to agree
+	ByOther    Comes = "other"  // another promotion has to end
 )
 
 // Decision is what several results come to.

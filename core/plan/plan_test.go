@@ -71,7 +71,7 @@ func TestTagsOfAPromotion(t *testing.T) {
 		"2.14.0-rc.1": {"2.14.0-rc.1", "build-41", "live"}, "": {"build-41", "live"}, "nightly": {"build-41", "live"},
 	} {
 		var got []string
-		for _, e := range Tags(env.Rules("live"), tagging.Facts{Version: version, Number: 41}) {
+		for _, e := range Tags(env.Rules("live"), tagging.Facts{Version: version, Number: 41}, tagging.ByPromotion) {
 			got = append(got, e.Tag)
 		}
 		if !slices.Equal(got, want) {

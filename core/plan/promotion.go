@@ -14,13 +14,17 @@ import (
 	"github.com/opencontainers/go-digest"
 )
 
-// Promotion says what moving an image to an environment means, place by place.
+// Promotion says what moving an image to an environment means, place by place. A roll back is one, too: to an image that stood
+// there before.
 type Promotion struct {
 	Component   string        `json:"component"`
 	Environment string        `json:"environment"`
 	From        string        `json:"from,omitempty"`      // the environment that it comes from
 	Emergency   bool          `json:"emergency,omitempty"` // freezes do not hold for it
-	Source      string        `json:"source"`              // where the image is read, by digest
+	Skips       bool          `json:"skips,omitempty"`     // it comes from further back than the step before
+	RollBack    bool          `json:"rollBack,omitempty"`
+	Again       bool          `json:"again,omitempty"` // the image was rolled back there, and is meant all the same
+	Source      string        `json:"source"`          // where the image is read, by digest
 	Digest      digest.Digest `json:"digest"`
 	Charter     int64         `json:"charter"`             // the version it was planned by
 	Referrers   string        `json:"referrers,omitempty"` // what goes along of all that refers to it: all, none, or a type
@@ -48,6 +52,7 @@ type TagStays struct {
 // TagChange is from what to what a tag is pointed. From is empty where the tag means nothing yet.
 type TagChange struct {
 	Tag  string        `json:"tag"`
+	Kind tagging.Kind  `json:"kind,omitempty"`
 	From digest.Digest `json:"from,omitempty"`
 	To   digest.Digest `json:"to"`
 }
@@ -62,6 +67,9 @@ func (p Promotion) Binding() string {
 		}
 	}
 	word(p.Component, p.Environment, p.From, p.Emergency, p.Digest, p.Charter, p.Referrers, len(p.Places))
+	if p.Again {
+		word("again")
+	}
 	for _, place := range p.Places {
 		word(place.Repository, len(place.Tags))
 		for _, t := range place.Tags {
@@ -71,13 +79,33 @@ func (p Promotion) Binding() string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Tags gives the tags that a promotion points in a place, in order: what the image earns by the environment's rules, fixed
-// tags first, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
-func Tags(rules tagging.Rules, f tagging.Facts) []tagging.Earned {
-	out := slices.DeleteFunc(rules.Earn(f, tagging.ByPromotion), func(e tagging.Earned) bool {
+// Tags gives the tags that a promotion or a roll back points in a place, in order: what the image earns by the environment's rules,
+// fixed tags first, so that what an environment ran stays reachable under a name that never moves; then the standing tag.
+func Tags(rules tagging.Rules, f tagging.Facts, by tagging.Mover) []tagging.Earned {
+	out := slices.DeleteFunc(rules.Earn(f, by), func(e tagging.Earned) bool {
 		return e.Tag == "" || e.Tag == rules.Standing
 	})
 	return append(out, tagging.Earned{Rule: rules.Of(rules.Standing, f), Tag: rules.Standing})
+}
+
+// Mover is who points its tags.
+func (p Promotion) Mover() tagging.Mover {
+	if p.RollBack {
+		return tagging.ByRollBack
+	}
+	return tagging.ByPromotion
+}
+
+// Undoes lists what a roll back takes from where it stands.
+func (p Promotion) Undoes() []digest.Digest {
+	out := []digest.Digest{}
+	for _, at := range p.Places {
+		if n := len(at.Tags); p.RollBack && n > 0 && at.Tags[n-1].From != "" && at.Tags[n-1].From != p.Digest {
+			out = append(out, at.Tags[n-1].From)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // Missing lists the required platforms that an index does not have.

@@ -29,7 +29,7 @@ func Resolve(from, to, seen digest.Digest, answer Answer) Outcome {
 	switch {
 	case seen == to:
 		return Done
-	case answer == NoAnswer:
+	case answer == NoAnswer || answer == Accepted && seen == from: // a registry may show what was for a while
 		return Open
 	case answer == Refused && seen == from:
 		return NotDone

@@ -20,7 +20,7 @@ func TestResolve(t *testing.T) {
 		want   Outcome
 	}{
 		{b, Accepted, Done}, {b, Refused, Done}, {b, NoAnswer, Done},
-		{a, Refused, NotDone}, {a, Accepted, Overtaken}, {a, NoAnswer, Open},
+		{a, Refused, NotDone}, {a, Accepted, Open}, {a, NoAnswer, Open},
 		{c, Accepted, Overtaken}, {c, Refused, Overtaken}, {c, NoAnswer, Open}, {"", Accepted, Overtaken},
 	} {
 		if got := Resolve(a, b, tt.seen, tt.answer); got != tt.want {

@@ -45,6 +45,15 @@ const (
 	PromotionStopped Act = "promotion stopped" // while it waited
 	PromotionDone    Act = "promotion done"    // every place was asked again and holds
 	PromotionEnded   Act = "promotion failed"  // it could not be done; the state says what did happen
+	PromotionBack    Act = "switch taken back" // a place failed, and every tag means again what it did before
+	PromotionSplit   Act = "switch split"      // a place failed, and another could not go back
+	PromotionResumed Act = "promotion resumed"
+	Reviewed         Act = "promotion reviewed" // an emergency, or one that skipped an environment, by someone else afterwards
+	RollBackAsked    Act = "roll back asked"
+	RollBackRefused  Act = "roll back refused"
+	RollBackDone     Act = "roll back done" // every place was asked again and holds
+	RollBackEnded    Act = "roll back failed"
+	TagRestored      Act = "tag restored" // by a switch that went back
 	CharterAdopted   Act = "charter adopted"
 	CharterProposed  Act = "charter proposed" // it waits for people to agree
 	CharterApproved  Act = "charter approved" // by one of those

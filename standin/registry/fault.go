@@ -17,12 +17,16 @@ type Fault struct {
 	Flip       bool   // change the first byte of the real answer's body
 	Hold       <-chan struct{}
 	Call       func() // run before the request is dealt with
+	As         string // deal with it as if this path were asked for
 }
 
 // strike does what comes before the real answer, and reports whether that was all.
 func (f Fault) strike(w *recorder, r *http.Request) bool {
 	if f.Call != nil {
 		f.Call()
+	}
+	if f.As != "" {
+		r.URL.Path = f.As
 	}
 	if f.Hold != nil {
 		select {

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"dovrak/api/wire"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *App) rollback() *cobra.Command {
+	var n wire.NewRollBack
+	var planOnly, detach bool
+	cmd := &cobra.Command{
+		Use:   "rollback COMPONENT --in ENVIRONMENT",
+		Short: "Point an environment's tags back to what stood there: no copy where it is kept, verified",
+		Example: `  dovrak rollback snowpack-model --in live --because "wrong layer at the west face"
+  dovrak rollback snowpack-model --in live --to 2.13.2 --plan
+  dovrak rollback snowpack-model --in live --to 2026-03-03T09:15:00Z --because "as it was before the storm"`,
+		Args: args(1, `rollback COMPONENT --in ENVIRONMENT --because "why"`),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if n.Component = args[0]; n.In == "" {
+				return usage{errors.New("where? say --in ENVIRONMENT")}
+			}
+			if n.Because == "" && !planOnly {
+				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
+			}
+			c := a.client()
+			plan, err := c.PlanRollBack(cmd.Context(), wire.NewRollBackPlan{Component: n.Component, In: n.In, To: n.To})
+			if err != nil {
+				return err
+			}
+			if planOnly {
+				return a.print(plan, func() { a.drawPlan(plan, true) })
+			}
+			if a.output == "table" {
+				a.drawPlan(plan, false)
+			}
+			n.To = plan.Digest // what the plan was shown of
+			no, err := c.RollBack(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			if detach {
+				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", no) })
+			}
+			return a.followPromotion(cmd, c, no, false)
+		},
+	}
+	cmd.Flags().StringVar(&n.In, "in", "", "the environment (required)")
+	cmd.Flags().StringVar(&n.To, "to", "", "a version, a digest or a time (UTC) of what stood there (default: what stood before)")
+	cmd.Flags().StringVar(&n.Because, "because", "", "the reason, for the trail (required)")
+	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
+	return cmd
+}
+
+func (a *App) resume() *cobra.Command {
+	var detach bool
+	cmd := &cobra.Command{
+		Use:   "resume PROMOTION",
+		Short: "Go on with a promotion that is split, or begin one again that was taken back, stopped or has failed",
+		Args:  args(1, "resume NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := numberOf(args[0], "promotion")
+			if err != nil {
+				return err
+			}
+			c := a.client()
+			if _, err := c.ResumePromotion(cmd.Context(), n); err != nil {
+				return err
+			}
+			if detach {
+				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "promotion %d goes on\n", n) })
+			}
+			return a.followPromotion(cmd, c, n, false)
+		},
+	}
+	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
+	return cmd
+}
+
+func (a *App) review() *cobra.Command {
+	var because string
+	cmd := &cobra.Command{
+		Use:     "review NUMBER",
+		Short:   "Say that you have looked at an emergency, or at a promotion that skipped an environment",
+		Example: `  dovrak promotions review 14 --because "talked through with the valley, the siren was worth it"`,
+		Args:    args(1, `promotions review NUMBER --because "what you found"`),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := numberOf(args[0], "promotion")
+			if err != nil {
+				return err
+			}
+			if because == "" {
+				return usage{errors.New(`what did you find? say --because "…": it goes on the trail`)}
+			}
+			w, err := a.client().ReviewPromotion(cmd.Context(), n, because)
+			if err != nil {
+				return err
+			}
+			return a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is reviewed\n", n) })
+		},
+	}
+	cmd.Flags().StringVar(&because, "because", "", "what you found, for the trail (required)")
+	return cmd
+}
+
+// drawStands prints what the tags were seen to mean when a switch was over.
+func (a *App) drawStands(p wire.Promotion) {
+	for _, s := range p.Stands {
+		tag := s.Repository + ":" + s.Tag
+		switch {
+		case s.Seen == nil:
+			fmt.Fprintf(a.Out, "  ? %s could not be asked: %s\n", tag, a.ember(s.Why))
+			continue
+		case s.Means == "":
+			fmt.Fprintf(a.Out, "  – %s means nothing\n", tag)
+			continue
+		}
+		mark, behind := "✓", ""
+		if s.Means != s.Wanted {
+			mark = "↩"
+		}
+		if len(s.Platforms) > 0 {
+			names := make([]string, len(s.Platforms))
+			for i, r := range s.Platforms {
+				names[i] = strings.TrimPrefix(r.Platform, "linux/")
+			}
+			behind = "  " + a.dim("and is given to "+strings.Join(names, ", "))
+		}
+		fmt.Fprintf(a.Out, "  %s %s means %s%s\n", mark, tag, a.plate(s.Means), behind)
+	}
+}
