@@ -191,6 +191,7 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
 		call(http.MethodGet, "/api/v1/standing", service.Read, "standing", "What stands where", standing),
+		call(http.MethodGet, "/api/v1/components/:name", service.Read, "component", "How a component's images get along its route", componentLife),
 		call(http.MethodGet, "/api/v1/history", service.Read, "history", "What a component's tags meant over a time", history),
 		{
 			method:  http.MethodGet,
@@ -371,6 +372,11 @@ func meaning(ctx context.Context, a *API, by service.Actor, in meaningQuery) (wi
 func standing(ctx context.Context, a *API, by service.Actor, _ none) (wire.Standing, error) {
 	s, err := a.service.Standing(ctx, by)
 	return viewStanding(s), err
+}
+
+func componentLife(ctx context.Context, a *API, by service.Actor, in NameParam) (wire.ComponentLife, error) {
+	l, err := a.service.LifeOf(ctx, by, in.Name)
+	return viewLife(l), err
 }
 
 func history(ctx context.Context, a *API, by service.Actor, in historyQuery) (wire.History, error) {

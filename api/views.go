@@ -6,6 +6,7 @@ import (
 
 	"dovrak/api/wire"
 	"dovrak/core/image"
+	"dovrak/core/life"
 	"dovrak/core/plan"
 	"dovrak/core/problem"
 	"dovrak/service"
@@ -213,15 +214,39 @@ func viewStanding(s service.Standing) wire.Standing {
 		Environments: each(s.Environments, func(e service.StandingEnvironment) wire.StandingEnvironment {
 			return wire.StandingEnvironment{Name: e.Name, Tag: e.Tag, Places: e.Places}
 		}),
-		Rows: each(s.Rows, func(r service.StandingRow) wire.StandingRow {
-			return wire.StandingRow{
-				Component: r.Component,
-				Platforms: r.Platforms,
-				Cells:     each(r.Cells, viewCell),
-				Gaps:      each(r.Gaps, viewGap),
-				Open:      each(r.Open, viewOpen),
-			}
-		})}
+		Rows: each(s.Rows, viewRow)}
+}
+
+func viewRow(r service.StandingRow) wire.StandingRow {
+	return wire.StandingRow{
+		Component: r.Component,
+		Platforms: own(r.Platforms),
+		Cells:     each(r.Cells, viewCell),
+		Gaps:      each(r.Gaps, viewGap),
+		Open:      each(r.Open, viewOpen),
+	}
+}
+
+func viewLife(l service.Life) wire.ComponentLife {
+	return wire.ComponentLife{
+		Component: l.Component,
+		Platforms: own(l.Platforms),
+		Route:     own(l.Route),
+		Row:       viewRow(l.Row),
+		Images: each(l.Images, func(i life.Image) wire.ImageLife {
+			return wire.ImageLife{Digest: i.Digest.String(), Version: i.Version, Build: i.Build, Built: unlessZero(i.Built),
+				Steps: each(i.Steps, viewStep)}
+		}),
+		Leads: each(l.Leads, func(l life.Lead) wire.Lead {
+			return wire.Lead{Environment: l.Environment, Images: l.Images, BuiltSeconds: l.Built.Seconds(), AgreedSeconds: l.Agreed.Seconds(),
+				MovedSeconds: l.Moved.Seconds()}
+		}),
+	}
+}
+
+func viewStep(s life.Step) wire.LifeStep {
+	return wire.LifeStep{Environment: s.Environment, Promotion: s.Number, Asked: unlessZero(s.Asked), Approved: unlessZero(s.Approved),
+		Since: unlessZero(s.Since), Until: unlessZero(s.Until), RolledBack: s.RolledBack, LeadSeconds: s.Lead.Seconds()}
 }
 
 func viewGap(g service.StandingGap) wire.StandingGap {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"time"
 
 	"dovrak/api/wire"
 
@@ -11,8 +12,12 @@ import (
 
 func (a *App) standing() *cobra.Command {
 	return &cobra.Command{
-		Use: "standing", Short: "Show what stands where, as last seen, and what waits between", Args: args(0, "standing"),
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		Use: "standing [COMPONENT]", Short: "Show what stands where, as last seen, and what waits between; or one component's way",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return a.life(cmd, args[0])
+			}
 			out, err := a.client().Standing(cmd.Context())
 			if err != nil {
 				return err
@@ -36,6 +41,65 @@ func (a *App) standing() *cobra.Command {
 			})
 		},
 	}
+}
+
+// life shows how the images of one component got along its route, and how long that takes as a rule.
+func (a *App) life(cmd *cobra.Command, component string) error {
+	l, err := a.client().Component(cmd.Context(), component)
+	if err != nil {
+		return err
+	}
+	return a.print(&l, func() {
+		head := []any{"image", "version", "build"}
+		for _, env := range l.Route {
+			head = append(head, env)
+		}
+		t := a.ledger(head...)
+		for _, img := range l.Images {
+			row := table.Row{a.plate(img.Digest), img.Version, img.Build}
+			for _, s := range img.Steps {
+				row = append(row, a.step(s))
+			}
+			t.AppendRow(row)
+		}
+		a.list(t, "No image of it is known yet", "")
+		fmt.Fprintln(a.Out)
+		t = a.ledger("to", "images", "from its build", "until all agreed", "from there")
+		right(t, 2, 3, 4, 5)
+		for _, lead := range l.Leads {
+			t.AppendRow(table.Row{a.bold(lead.Environment), lead.Images, lasting(lead.BuiltSeconds), lasting(lead.AgreedSeconds), lasting(lead.MovedSeconds)})
+		}
+		t.Render()
+	})
+}
+
+// step says how an image came to stand in an environment, and how that ended.
+func (a *App) step(s wire.LifeStep) string {
+	switch {
+	case s.Since == nil:
+		return a.dim("–")
+	case s.RolledBack > 0:
+		return fmt.Sprintf("%s, %s", lasting(s.LeadSeconds), a.ember(fmt.Sprintf("rolled back by %d", s.RolledBack)))
+	case s.Until == nil:
+		return fmt.Sprintf("%s, %s", lasting(s.LeadSeconds), a.bold("stands"))
+	}
+	return lasting(s.LeadSeconds)
+}
+
+// lasting writes seconds as people say them.
+func lasting(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case d == 0:
+		return "–"
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.1f h", d.Hours())
+	}
+	return fmt.Sprintf("%.1f d", d.Hours()/24)
 }
 
 // remark says what is to be known of a cell: what is wrong there first, then what is under way, then what waits before it.

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/url"
 
 	"dovrak/api/wire"
 )
@@ -55,6 +56,11 @@ func (c *Client) ResumePromotion(ctx context.Context, n int64) (wire.Promotion, 
 // ReviewPromotion keeps that someone has looked at a promotion that went another way than usual.
 func (c *Client) ReviewPromotion(ctx context.Context, n int64, remark string) (wire.Promotion, error) {
 	return post[wire.Promotion](ctx, c, "/api/v1/promotions/"+itoa(n)+"/review", wire.Remark{Remark: remark})
+}
+
+// Component tells how a component's images get along its route.
+func (c *Client) Component(ctx context.Context, name string) (wire.ComponentLife, error) {
+	return get[wire.ComponentLife](ctx, c, "/api/v1/components/"+url.PathEscape(name), nil)
 }
 
 // PlanRollBack tells what a roll back would do.

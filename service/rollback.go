@@ -33,6 +33,9 @@ func (s *Service) PlanRollBack(ctx context.Context, by Actor, n NewRollBack) (pl
 	if err := by.Require(Read); err != nil {
 		return plan.Promotion{}, "", err
 	}
+	if err := oneSwitch(ctx, s.db.Queries, n); err != nil { // said before registries are asked, which may be why
+		return plan.Promotion{}, "", err
+	}
 	d, err := s.draftBack(ctx, by, n)
 	return d.plan, d.version, err
 }
@@ -64,7 +67,7 @@ func (s *Service) askRollBack(ctx context.Context, by Actor, n NewRollBack) (Ask
 		w, _, err := s.db.PromotionByWork(ctx, had.WorkID)
 		return Asked{w.Promotion.Number}, err
 	}
-	if err := oneSwitch(ctx, s.db.Queries, n); err != nil { // said before registries are asked, which may be why
+	if err := oneSwitch(ctx, s.db.Queries, n); err != nil {
 		return Asked{}, err
 	}
 	d, err := s.draftBack(ctx, by, n)

@@ -37,7 +37,7 @@ type StandingRow struct {
 	Component string
 	Platforms []string
 	Cells     []StandingCell // in the order of the component's route, place by place
-	Gaps      []StandingGap   // between each environment and the next on its route
+	Gaps      []StandingGap  // between each environment and the next on its route
 	Open      []store.PromotionWork
 }
 

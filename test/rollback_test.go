@@ -67,7 +67,10 @@ func TestRollBack(t *testing.T) {
 	x.stands(x.new, "by time")
 	x.ok("promote", "snowpack-model", "--to", "live", "--again", "--because", "it was the sensor")
 	x.stands(third, "promoted again")
-	for act, want := range map[string]int{"roll back done": 6, "roll back refused": 4} {
+	if _, err := x.client().RollBack(t.Context(), wire.NewRollBack{Component: "snowpack-model", In: "live", To: "1.0.0", Because: "x"}); err == nil {
+		t.Error("rolled back to what never stood")
+	}
+	for act, want := range map[string]int{"roll back done": 5, "roll back refused": 1} {
 		if n := x.count("SELECT count(*) FROM trail_entries WHERE act = '" + act + "'"); n != want {
 			t.Errorf("%d times %s on the trail, want %d", n, act, want)
 		}
@@ -77,11 +80,11 @@ func TestRollBack(t *testing.T) {
 // TestRollBackNeedsItsRight: to promote is not to roll back; where an environment names groups, theirs alone.
 func TestRollBackNeedsItsRight(t *testing.T) {
 	t.Parallel()
-	x := newSides(t, "    roll-back: [rescue]\n")
+	x := newSides(t, "")
 	x.adopt(charterOfTwo("    roll-back: [rescue]\n") + "groups:\n  rescue: {members: [mountain-rescue]}\n")
 	x.promote()
 	token := func(name string, may ...string) caller {
-		tok, err := x.client().IssueToken(t.Context(), wire.NewToken{Name: name, Kind: "service", May: may, For: "1h"})
+		tok, err := x.client().IssueToken(t.Context(), wire.NewToken{Name: name, Kind: "pipeline", May: may, For: "1h"})
 		must(t, err)
 		return caller{x.world, tok.Token, ""}
 	}

@@ -457,6 +457,46 @@ type StandingGap struct {
 	RolledBack    *int64     `json:"rolledBack,omitempty" description:"the roll back by which what stands here was taken from there"`
 }
 
+// ComponentLife is how a component's images get along its route.
+type ComponentLife struct {
+	Component string      `json:"component"`
+	Platforms []string    `json:"platforms" description:"that every release must have"`
+	Route     []string    `json:"route"`
+	Row       StandingRow `json:"row"       description:"what stands where"`
+	Images    []ImageLife `json:"images"    description:"the newest first"`
+	Leads     []Lead      `json:"leads"     description:"one for each environment of the route"`
+}
+
+// ImageLife is one image's way.
+type ImageLife struct {
+	Digest  string     `json:"digest"`
+	Version string     `json:"version,omitempty"`
+	Build   int64      `json:"build,omitempty"`
+	Built   *time.Time `json:"built,omitempty" description:"when its pipeline began to report it"`
+	Steps   []LifeStep `json:"steps"           description:"one for each environment of the route"`
+}
+
+// LifeStep is how an image came to stand in an environment for the first time, and how that ended.
+type LifeStep struct {
+	Environment string     `json:"environment"`
+	Promotion   int64      `json:"promotion,omitempty"`
+	Asked       *time.Time `json:"asked,omitempty"`
+	Approved    *time.Time `json:"approved,omitempty"`
+	Since       *time.Time `json:"since,omitempty"      description:"left out: it never stood there"`
+	Until       *time.Time `json:"until,omitempty"      description:"left out: it stands there still"`
+	RolledBack  int64      `json:"rolledBack,omitempty" description:"the roll back that ended it"`
+	LeadSeconds float64    `json:"leadSeconds"          description:"from the report of its build; 0: not known"`
+}
+
+// Lead is how long it takes to an environment: medians, in seconds.
+type Lead struct {
+	Environment   string  `json:"environment"`
+	Images        int     `json:"images"`
+	BuiltSeconds  float64 `json:"builtSeconds"  description:"from the build's report until it stands there"`
+	AgreedSeconds float64 `json:"agreedSeconds" description:"from asking until the last has agreed; 0: nobody had to"`
+	MovedSeconds  float64 `json:"movedSeconds"  description:"from there until it was verified in every place"`
+}
+
 // OpenPromotion is a promotion under way.
 type OpenPromotion struct {
 	Number      int64      `json:"number"`
