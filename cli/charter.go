@@ -233,10 +233,8 @@ func (a *App) drawCharter(c wire.CharterInWords) {
 		line("approvals", e.Approvals)
 		line("emergency", e.Emergency)
 		line("skipping", e.Skipping)
-		if e.Approvals != "" {
-			line("roll back", e.RollBack)
-			line("switch", e.Switch)
-		}
+		line("roll back", e.RollBack)
+		line("switch", e.Switch)
 		for i, g := range e.Gates {
 			line([]string{"gates", ""}[min(i, 1)], g.Asks)
 		}

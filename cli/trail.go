@@ -120,6 +120,12 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 	if e.Because != "" {
 		line += ": " + e.Because
 	}
+	if p := e.Facts["problem"]; p != "" {
+		line += "; " + a.ember(p)
+	}
+	if m := e.Facts["means"]; m != "" && strings.HasPrefix(e.Act, "switch") {
+		line += "; " + m
+	}
 	fmt.Fprintf(a.Out, "       %s\n", line)
 }
 

@@ -84,7 +84,7 @@ func (t Tx) TakeUpSplit(ctx context.Context, work uuid.UUID, state string) (bool
 
 // ResumePromotion begins a promotion again that ended without being done; false if it did not. It waits anew until expires.
 func (t Tx) ResumePromotion(ctx context.Context, work uuid.UUID, p plan.Promotion) (bool, error) {
-	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, ended = false, ended_at = NULL, problem = NULL
+	r := t.g.WithContext(ctx).Exec(`UPDATE works SET state = ?, ended = false, ended_at = NULL, began_at = NULL, problem = NULL
 		WHERE id = ? AND ended AND state IN (?, ?, ?)`, StateJudged, work, StateStopped, StateFailed, StateTakenBack)
 	if r.Error != nil || r.RowsAffected == 0 {
 		return false, r.Error

@@ -45,8 +45,8 @@ type EnvironRules struct {
 	Approvals string        `json:"approvals"`
 	Emergency string        `json:"emergency,omitempty" description:"left out: there is none"`
 	Skipping  string        `json:"skipping,omitempty" description:"who must agree where an environment is skipped; left out: as ever"`
-	RollBack  string        `json:"rollBack"`
-	Switch    string        `json:"switch" description:"what is done where a place fails"`
+	RollBack  string        `json:"rollBack,omitempty" description:"left out: nothing is promoted there"`
+	Switch    string        `json:"switch,omitempty" description:"what is done where a place fails"`
 	Waits     string        `json:"waits"`
 	Gates     []GateRule    `json:"gates"`
 	Freezes   []FreezeTimes `json:"freezes"`

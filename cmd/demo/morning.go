@@ -60,10 +60,19 @@ var morning = []pipelineRun{
 	},
 }
 
+// mended is the build that is needed in the storm.
+var mended = pipelineRun{
+	component: "snowpack-model",
+	version:   "2.14.1",
+	number:    42,
+	platforms: all,
+	because:   "slabs are told from powder again; danger 4 tonight",
+}
+
 // Two runs of the day's end: an older one that is run again and takes no tag back, and one of which a runner is still at work.
 var (
 	late    = pipelineRun{component: "snowpack-model", version: "2.13.1", number: 38, platforms: all}
-	ongoing = pipelineRun{component: "snowpack-model", version: "2.14.1", number: 42, platforms: all}
+	ongoing = pipelineRun{component: "snowpack-model", version: "2.15.0-rc.1", number: 43, platforms: all}
 )
 
 // play plays the morning, once: in a world that has had it, people only come in anew.
@@ -83,14 +92,14 @@ func (w *world) play(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := errors.Join(w.check(ctx), w.meddle(ctx, "2.13.2"), w.refusals(ctx)); err != nil {
+	if err := errors.Join(w.check(ctx), w.meddle(ctx, "2.13.2"), w.refusals(ctx), w.storm(ctx)); err != nil {
 		return err
 	}
 	fmt.Fprintln(w.said, "  build 38   snowpack-model 2.13.1 is run late: the tags stay where they are")
 	if err := errors.Join(w.build(ctx, late, nil), w.build(ctx, ongoing, []string{"linux/amd64", "linux/arm64"})); err != nil {
 		return err
 	}
-	fmt.Fprintln(w.said, "  build 42   snowpack-model 2.14.1 awaits its part for linux/arm/v7")
+	fmt.Fprintln(w.said, "  build 43   snowpack-model 2.15.0-rc.1 awaits its part for linux/arm/v7")
 	return os.WriteFile(done, nil, 0o644)
 }
 
@@ -212,6 +221,9 @@ func (w *world) promote(ctx context.Context, r pipelineRun) error {
 		if r.contested && env == "trial" {
 			continue
 		}
+		if r.contested {
+			return w.cutAtSwitch(ctx, r)
+		}
 		out, err := w.promoted(ctx, r.component, env, r.because)
 		if err != nil {
 			return err
@@ -270,14 +282,15 @@ func (w *world) invite() {
 The console   http://%[1]s
   sign in at the organisation's own: choose Ragna, who releases, or Ylva, who approves
 
-Seven commands to try, in another terminal, as Ragna:
+Eight commands to try, in another terminal, as Ragna:
   export DOVRAK_SERVER=http://%[1]s DOVRAK_TOKEN=$(cat %[2]s)
   %[3]s show forge/bench/snowpack-model:build-41
-  %[3]s build show snowpack-model/42
+  %[3]s build show snowpack-model/43
   %[3]s tags --across snowpack-model
   %[3]s registry check ridge
   %[3]s promote alert-relay --to live --because "relay checked at the hut"
-  DOVRAK_TOKEN=$(cat %[4]s) %[3]s approve 12 --because "the hut is told"
+  DOVRAK_TOKEN=$(cat %[4]s) %[3]s approve 15 --because "the hut is told"
+  %[3]s rollback snowpack-model --in live --plan
   %[3]s trail hut/live/snowpack-model:live
 
 Ctrl-C ends it; make demo finds it again, make demo FRESH=1 begins anew.

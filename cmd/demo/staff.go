@@ -124,7 +124,7 @@ func (w *world) judgedAnew(ctx context.Context, n string) (string, error) {
 	return why, err
 }
 
-// refusals are two promotions that a rule forbids: an image that lacks a platform, and one in a storm, when nothing goes live.
+// refusals is a promotion that a rule forbids: of an image that lacks a platform.
 func (w *world) refusals(ctx context.Context) error {
 	img, err := build(pipelineRun{component: "alert-relay", version: "3.2.2", number: 89, platforms: desktops}, "hotfix").Make()
 	if err != nil {
@@ -137,6 +137,12 @@ func (w *world) refusals(ctx context.Context) error {
 	if err := w.mustRefuse(err, "lacks a platform"); err != nil {
 		return err
 	}
+	return nil
+}
+
+// storm is what happens in one, when nothing goes live: a promotion is refused, what was promoted in the morning is rolled back, and what
+// mends it goes live as an emergency.
+func (w *world) storm(ctx context.Context) error {
 	storm := filepath.Join(w.dir, "storm.yaml")
 	frozen := strings.Replace(string(w.charterHere()), "    freezes:\n      - {name: the line", fmt.Sprintf(
 		"    freezes:\n      - {name: storm over the ridge, from: %s, to: %s, zone: Europe/Oslo}\n      - {name: the line",
@@ -147,11 +153,42 @@ func (w *world) refusals(ctx context.Context) error {
 	if _, err := w.command(ctx, "administrator", "", "charter", "adopt", storm); err != nil {
 		return err
 	}
-	_, err = w.asked(ctx, "Ragna", "alert-relay", "live", "longer siren for the lower valley")
+	_, err := w.asked(ctx, "Ragna", "alert-relay", "live", "longer siren for the lower valley")
 	if err := w.mustRefuse(err, "the freeze storm over the ridge holds until"); err != nil {
 		return err
 	}
+	out, err := w.command(ctx, "Ragna", "", "rollback", "snowpack-model", "--in", "live", "--because", "2.14.0 takes slabs for powder")
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w.said, "  went back  snowpack-model in live to 2.13.2, rolled back: %s\n", lastLine(out))
+	if err := w.emergency(ctx); err != nil {
+		return err
+	}
 	_, err = w.command(ctx, "administrator", "", "charter", "adopt", filepath.Join(w.dir, "charter.yaml"))
+	return err
+}
+
+// emergency brings the build that mends 2.14.0 to trial as ever, and live past the freeze, which others must agree to.
+func (w *world) emergency(ctx context.Context) error {
+	if err := errors.Join(w.build(ctx, mended, nil), w.evidence(ctx, mended)); err != nil {
+		return err
+	}
+	out, err := w.promoted(ctx, mended.component, "trial", "slabs are told from powder again")
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w.said, "  promoted   snowpack-model 2.14.1 to trial: %s\n", lastLine(out))
+	n, err := w.asked(ctx, "Ragna", mended.component, "live", mended.because, "--emergency")
+	if err != nil {
+		return err
+	}
+	if err := w.agrees(ctx, "Ylva", n, "the hut needs it tonight; we look at it together on Monday"); err != nil {
+		return err
+	}
+	if out, err = w.command(ctx, "Ragna", "", "promotions", "watch", n); err == nil {
+		fmt.Fprintf(w.said, "  promoted   snowpack-model 2.14.1 to live, an emergency past the storm's freeze: %s\n", lastLine(out))
+	}
 	return err
 }
 

@@ -18,8 +18,8 @@ type Rules struct {
 	Approvals   string
 	Emergency   string // empty: there is none
 	Skipping    string // empty: there is none, or as ever
-	RollBack    string
-	Switch      string // what is done where a place fails
+	RollBack    string // empty: nothing is promoted there
+	Switch      string // what is done where a place fails; empty likewise
 	Waits       string
 	Gates       []GateInWords
 	Freezes     []FreezeInWords
@@ -48,17 +48,12 @@ func (c *Charter) Words(from, to time.Time) []Rules {
 			Approvals:   e.Approvals.Words(),
 			Waits:       lastingWords(e.Waits()),
 			Emergency:   emergencyText(e.Emergency),
-			RollBack:    "whoever may roll back at all",
-			Switch:      "where a place fails, the others go back at once",
 		}
 		if e.Skipping.Count > 0 {
 			r.Skipping = e.Skipping.Words()
 		}
-		if len(e.RollBack) > 0 {
-			r.RollBack = strings.Join(e.RollBack, " or ")
-		}
-		if d := e.Retries(); d > 0 {
-			r.Switch = "where a place fails, it is tried again for " + lastingWords(d) + "; then the others go back"
+		if r.From != fromPipelines {
+			r.RollBack, r.Switch = e.backWords()
 		}
 		if len(e.Promote) > 0 {
 			r.Promote = strings.Join(e.Promote, " or ")
@@ -73,6 +68,21 @@ func (c *Charter) Words(from, to time.Time) []Rules {
 	}
 	return out
 }
+
+// backWords tell who may roll back, and what a switch does where a place fails.
+func (e Environment) backWords() (rollBack, failing string) {
+	rollBack, failing = "whoever may roll back at all", "where a place fails, the others go back at once"
+	if len(e.RollBack) > 0 {
+		rollBack = strings.Join(e.RollBack, " or ")
+	}
+	if d := e.Retries(); d > 0 {
+		failing = "where a place fails, it is tried again for " + lastingWords(d) + "; then the others go back"
+	}
+	return rollBack, failing
+}
+
+// fromPipelines is where the images of a first environment come from.
+const fromPipelines = "from pipelines"
 
 func tagWords(e Environment) []string {
 	out := []string{e.Standing + " says what stands here"}
@@ -102,7 +112,7 @@ func (c *Charter) fromWords(name string) string {
 		}
 	}
 	if len(before) == 0 {
-		return "from pipelines"
+		return fromPipelines
 	}
 	words := "from " + strings.Join(before, " or ")
 	if also := c.Environments[name].AlsoFrom; len(also) > 0 {

@@ -10,15 +10,15 @@ import (
 	"github.com/opencontainers/go-digest"
 )
 
-// Made is an image that a build made. Reported is when its pipeline began to tell of it, Tagged when it stood in the first environment.
+// Made is an image that a build made. Reported is when its pipeline began to tell of it.
 type Made struct {
-	Digest           digest.Digest
-	Version          string
-	Build            int64
-	Reported, Tagged time.Time
+	Digest   digest.Digest
+	Version  string
+	Build    int64
+	Reported time.Time
 }
 
-// Passage is a promotion or a roll back that was done. Approved is when the last of those agreed who had to; zero: nobody was asked.
+// Passage is a promotion or a roll back that was done or, without a number, what else made an image stand somewhere. Approved is when the last of those agreed who had to; zero: nobody was asked.
 type Passage struct {
 	Number                    int64
 	Environment               string
@@ -117,10 +117,6 @@ func (l *lives) image(d digest.Digest, version string) *Image {
 func (l *lives) make(m Made) {
 	img := l.image(m.Digest, m.Version)
 	img.Build, img.Built = m.Build, m.Reported
-	img.Steps[0].Since = m.Tagged
-	if !m.Tagged.IsZero() {
-		img.Steps[0].Lead = m.Tagged.Sub(m.Reported)
-	}
 }
 
 // pass notes that an image came to stand somewhere. Only the first time counts; the end is that of the last.

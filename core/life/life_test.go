@@ -15,8 +15,9 @@ func at(minutes int) time.Time { return nine.Add(time.Duration(minutes) * time.M
 func TestOf(t *testing.T) {
 	const first, second, third = digest.Digest("sha256:aa"), digest.Digest("sha256:bb"), digest.Digest("sha256:cc")
 	images, leads := Of([]string{"bench", "trial", "live"},
-		[]Made{{first, "2.13.2", 39, at(0), at(2)}, {second, "2.14.0", 41, at(60), at(64)}, {third, "2.14.1", 42, at(200), time.Time{}}},
+		[]Made{{first, "2.13.2", 39, at(0)}, {second, "2.14.0", 41, at(60)}, {third, "2.14.1", 42, at(200)}},
 		[]Passage{
+			{Environment: "bench", Digest: first, Asked: at(2), Verified: at(2)}, {Environment: "bench", Digest: second, Asked: at(64), Verified: at(64)},
 			{Number: 4, Environment: "live", Digest: first, RollBack: true, Asked: at(120), Verified: at(121)},
 			{Number: 3, Environment: "live", Digest: second, Asked: at(80), Approved: at(90), Verified: at(100)},
 			{Number: 1, Environment: "trial", Digest: first, Asked: at(10), Verified: at(20)},
@@ -33,7 +34,7 @@ func TestOf(t *testing.T) {
 		since, until   time.Time
 		lead           time.Duration
 	}{
-		{"the first on the bench", images[2].Steps[0], 0, 0, at(2), time.Time{}, 2 * time.Minute},
+		{"the first on the bench", images[2].Steps[0], 0, 0, at(2), at(64), 2 * time.Minute},
 		{"the first on trial", images[2].Steps[1], 1, 0, at(20), time.Time{}, 20 * time.Minute},
 		{"the first is live again", images[2].Steps[2], 2, 0, at(30), time.Time{}, 30 * time.Minute},
 		{"the second was rolled back", images[1].Steps[2], 3, 4, at(100), at(121), 40 * time.Minute},

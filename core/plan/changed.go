@@ -27,7 +27,7 @@ func Changed(old, now Promotion) string {
 			switch {
 			case !had:
 				out = append(out, p.Repository+":"+t.Tag+" is pointed, too")
-			case o.From != t.From:
+			case o.changes() != t.changes():
 				out = append(out, fmt.Sprintf("%s:%s means %s in place of %s", p.Repository, t.Tag, orNothing(t.From), orNothing(o.From)))
 			}
 		}

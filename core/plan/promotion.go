@@ -57,6 +57,14 @@ type TagChange struct {
 	To   digest.Digest `json:"to"`
 }
 
+// changes is what the tag means before, as far as that is lost: where it means the image already, as little as where it means nothing.
+func (t TagChange) changes() digest.Digest {
+	if t.From == t.To {
+		return ""
+	}
+	return t.From
+}
+
 // Binding is what an approval is bound to, as one hash: the image, its places, from what to what every tag goes, the charter. Where
 // any of these is another, so is the hash.
 func (p Promotion) Binding() string {
@@ -73,7 +81,7 @@ func (p Promotion) Binding() string {
 	for _, place := range p.Places {
 		word(place.Repository, len(place.Tags))
 		for _, t := range place.Tags {
-			word(t.Tag, t.From, t.To)
+			word(t.Tag, t.changes(), t.To)
 		}
 	}
 	return hex.EncodeToString(h.Sum(nil))
