@@ -33,7 +33,7 @@ func TestDemo(t *testing.T) {
 		}
 		return string(out)
 	}
-	for i, want := range []int{11, 0} {
+	for i, want := range []int{13, 0} {
 		out := run()
 		if n := strings.Count(out, "promoted "); n != want {
 			t.Errorf("start %d: %d promotions, want %d:\n%s", i+1, n, want, out)

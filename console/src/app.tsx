@@ -12,6 +12,7 @@ import { Finder } from './parts/finder';
 import { AcrossView } from './views/across';
 import { BuildView } from './views/build';
 import { BuildsView } from './views/builds';
+import { ComponentView } from './views/component';
 import { CompareView } from './views/compare';
 import { CopiesView, CopyView } from './views/copies';
 import { FindView } from './views/find';
@@ -22,6 +23,7 @@ import { PeopleView } from './views/people';
 import { PromotionView } from './views/promotion';
 import { PromotionsView, useMine } from './views/promotions';
 import { RegistriesView } from './views/registries';
+import { PromoteView, RollBackView } from './views/release';
 import { SignIn } from './views/signin';
 import { StandingView, useStanding } from './views/standing';
 import { TagsView } from './views/tags';
@@ -57,6 +59,9 @@ export function App() {
             <Route path="/copies/:number" element={<CopyView />} />
             <Route path="/promotions" element={<PromotionsView />} />
             <Route path="/promotions/:number" element={<PromotionView />} />
+            <Route path="/promote/:component/:environment" element={<PromoteView />} />
+            <Route path="/rollback/:component/:environment" element={<RollBackView />} />
+            <Route path="/components/:component" element={<ComponentView />} />
             <Route path="/charter" element={<CharterView />} />
             <Route path="/charter/:version" element={<CharterView />} />
             <Route path="/people" element={<PeopleView />} />

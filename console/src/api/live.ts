@@ -7,14 +7,14 @@ export type Link = { state: 'joining' | 'live' | 'lost'; since: Date };
 
 /** touched says which questions an event's topic makes stale. */
 const touched: Record<string, string[]> = {
-  tag: ['standing', 'history', 'trail', 'where', 'image', 'tags'],
-  promotion: ['standing', 'trail', 'promotions', 'promotion', 'prospect', 'mine'],
+  tag: ['standing', 'component', 'plan', 'history', 'trail', 'where', 'image', 'tags'],
+  promotion: ['standing', 'component', 'trail', 'promotions', 'promotion', 'prospect', 'mine'],
   copy: ['copies', 'copy', 'trail', 'where'],
   'take-in': ['where', 'tags'],
-  build: ['builds', 'build', 'rules'],
+  build: ['builds', 'build', 'rules', 'component'],
   join: ['trail', 'where'],
-  evidence: ['image', 'trail'],
-  charter: ['standing', 'history', 'trail', 'destinations', 'across', 'rules', 'charter', 'people', 'whoami', 'mine'],
+  evidence: ['image', 'trail', 'plan'],
+  charter: ['standing', 'component', 'plan', 'history', 'trail', 'destinations', 'across', 'rules', 'charter', 'people', 'whoami', 'mine'],
   people: ['people', 'whoami', 'mine', 'prospect', 'trail'],
   registry: ['standing', 'trail', 'registries', 'destinations'],
 };

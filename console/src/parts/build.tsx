@@ -13,6 +13,9 @@ const signs: Record<string, [MarkName, string]> = {
   refused: ['refused', 'refused'],
   expired: ['refused', 'refused'],
   declined: ['refused', 'refused'],
+  split: ['refused', 'refused'],
+  'taken back': ['back', 'refused'],
+  'going back': ['back', 'waits'],
   incomplete: ['waits', 'refused'],
   open: ['waits', 'waits'],
 };

@@ -17,6 +17,7 @@ const drawings = {
       <path d="M3 1.6 11 4.2 3 6.8z" fill="currentColor" />
     </>
   ),
+  back: <path d="M5 2.5 1.6 6 5 9.5M1.8 6h6.4a3 3 0 0 1 0 6" />,
   pointed: <circle cx="6.5" cy="6.5" r="2.4" fill="currentColor" />,
   find: (
     <>

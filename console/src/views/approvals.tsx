@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type Schema } from '../api/client';
 import { Bytes } from '../parts/bytes';
-import { Decision } from '../parts/decision';
+import { Decision, yesOrNo } from '../parts/decision';
 import { Mark } from '../parts/marks';
 import { comparePath } from '../parts/paths';
 import { Section } from '../parts/section';
@@ -59,7 +59,7 @@ function Say({ p }: { p: Promotion }) {
         : api.POST('/api/v1/promotions/{number}/decline', { params, body }),
     );
   };
-  return <Decision id="remark" say={say} stale={['promotion', 'prospect', 'mine', 'promotions']} />;
+  return <Decision id="remark" ways={yesOrNo(say)} stale={['promotion', 'prospect', 'mine', 'promotions']} />;
 }
 
 /** Changes is what stands there beside what would, and what lies between. */

@@ -9,6 +9,11 @@ import { Age, Clock } from '../parts/time';
 export function Below({ s }: { s: Standing }) {
   const drifted = s.rows.flatMap((r) => r.cells.filter((c) => c.drift).map((c) => ({ ...c, component: r.component })));
   const open = s.rows.flatMap((r) => r.open.map((p) => ({ ...p, component: r.component })));
+  const unreviewed = new Map(
+    s.rows.flatMap((r) =>
+      r.cells.filter((c) => c.unreviewed && c.promotion).map((c) => [c.promotion!, { ...c, component: r.component }]),
+    ),
+  );
   const copies = useQuery({
     queryKey: ['copies', 'latest'],
     queryFn: () => take(api.GET('/api/v1/copies', { params: { query: { limit: 20 } } })),
@@ -24,10 +29,13 @@ export function Below({ s }: { s: Standing }) {
           {open.map((p) => (
             <li key={p.number}>
               <span>
-                <Link to={promotionPath(p.number)}>promotion {p.number}</Link>: {p.component} <b>{p.version}</b> to {p.environment}
+                <Link to={promotionPath(p.number)}>
+                  {p.rollBack ? 'roll back' : 'promotion'} {p.number}
+                </Link>
+                : {p.component} <b>{p.version}</b> {p.rollBack ? 'in' : 'to'} {p.environment}
                 <br />
                 <em>
-                  {p.state}, asked by {p.by}
+                  {p.state === 'split' ? <b className="refused">split: its places mean different things</b> : p.state}, asked by {p.by}
                 </em>
               </span>
               <span className="unit">
@@ -50,8 +58,20 @@ export function Below({ s }: { s: Standing }) {
             </li>
           ))}
         </ul>
+        <ul>
+          {[...unreviewed].map(([number, c]) => (
+            <li key={number}>
+              <span>
+                <Link to={promotionPath(number)}>promotion {number}</Link>: {c.component} <b>{c.version}</b> went another way than usual
+                <br />
+                <em className="waits">to be reviewed</em>
+              </span>
+              <span className="unit">{c.since && <Age of={c.since} />}</span>
+            </li>
+          ))}
+        </ul>
         {copies.isError && <p className="note refused">{copies.error.message}</p>}
-        {open.length + moving.length === 0 && copies.data && (
+        {open.length + moving.length + unreviewed.size === 0 && copies.data && (
           <p className="note">
             Nothing moves. <code>dovrak promote COMPONENT --to ENVIRONMENT</code>
           </p>
@@ -124,8 +144,8 @@ function story(e: TrailEntry) {
   if (f['promotion'])
     return (
       <>
-        {e.by}: promotion {f['promotion']}, {f['component']} <b>{f['version']}</b> to {f['environment']},{' '}
-        {e.act.replace('promotion ', '')}
+        {e.by}: {e.act.startsWith('roll back') ? 'roll back' : 'promotion'} {f['promotion']}, {f['component']} <b>{f['version']}</b>{' '}
+        {e.act.startsWith('roll back') ? 'in' : 'to'} {f['environment']}, {e.act.replace(/^(promotion|roll back|switch) /, '')}
         {f['emergency'] && <b className="refused"> emergency</b>}
       </>
     );

@@ -156,7 +156,7 @@ function StretchBar({ s, lane, width, since, until }: { s: Meaning; lane: Lane; 
     >
       {px > 14 && (
         <span className="cap">
-          {!cut && <Mark name={s.promotion ? 'promote' : 'pointed'} />}
+          {!cut && <Mark name={s.rollBack || s.back ? 'back' : s.promotion ? 'promote' : 'pointed'} />}
           {px > MARK + LETTER * (s.version?.length ?? 0) && <b>{s.version}</b>}
         </span>
       )}

@@ -147,6 +147,16 @@ function Rules({ e }: { e: Environment }) {
             <dd>{e.approvals}</dd>
             <dt>emergencies</dt>
             <dd>{e.emergency ?? <span className="quiet">no rule knows of them: freezes and gates hold for all</span>}</dd>
+            {e.skipping && (
+              <>
+                <dt>skipping</dt>
+                <dd>{e.skipping}</dd>
+              </>
+            )}
+            <dt>rolled back by</dt>
+            <dd>{e.rollBack}</dd>
+            <dt>switch</dt>
+            <dd>{e.switch}</dd>
             <dt>waits</dt>
             <dd>at most {e.waits}</dd>
           </>

@@ -1,11 +1,12 @@
 // History: one line a tag along a time axis; the stretch in which it meant a digest is a range of that digest's ridge.
 // Drag to look closer, click or type to read an instant.
 import { useQuery } from '@tanstack/react-query';
-import { Navigate, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router';
 import { Select } from 'radix-ui';
 import { api, take, type History, type Lane, type Meaning } from '../api/client';
 import { Inline } from '../parts/digest';
 import { Mark } from '../parts/marks';
+import { promotionPath } from '../parts/paths';
 import { Empty, Failed, Loading } from '../parts/states';
 import { both, clock, isoDay, useNow } from '../parts/time';
 import { Chart, meantAt, nameOf } from './chart';
@@ -123,6 +124,9 @@ function Ledger({ component, components }: { component: string; components: stri
               <Mark name="promote" /> promoted
             </span>
             <span>
+              <Mark name="back" /> rolled back, or taken back
+            </span>
+            <span>
               <Mark name="pointed" /> pointed
             </span>
             <span>drag to look closer, click to read an instant</span>
@@ -217,7 +221,10 @@ function Answer({ lane, at }: { lane: Lane; at: number }) {
       ;{' '}
       {m.promotion ? (
         <>
-          promotion {m.promotion}, asked by {m.by}
+          <Link to={promotionPath(m.promotion)}>
+            {m.rollBack ? 'roll back' : 'promotion'} {m.promotion}
+          </Link>
+          {m.back && ', which was taken back'}, asked by {m.by}
         </>
       ) : (
         <>pointed by {m.by}</>

@@ -37,6 +37,7 @@ export function PeopleView() {
                 <th scope="col">groups</th>
                 <th scope="col">may</th>
                 <th scope="col">promotes to</th>
+                <th scope="col">rolls back in</th>
                 <th scope="col">approves in</th>
                 <th scope="col">signs in by</th>
                 {keeps && <th scope="col" aria-label="rights" />}
@@ -54,7 +55,7 @@ export function PeopleView() {
   );
 }
 
-const others = ['promote', 'approve']; // said with their environments
+const others = ['promote', 'roll-back', 'approve']; // said with their environments
 
 function Row({ p, keeps }: { p: Person; keeps: boolean }) {
   return (
@@ -70,10 +71,18 @@ function Row({ p, keeps }: { p: Person; keeps: boolean }) {
             <Mark name="refused" /> nothing, for <Age of={p.withdrawn} />
           </span>
         ) : (
-          p.may.filter((m) => !others.includes(m) || (m === 'promote' && p.promotesIn.length === 0)).join(', ')
+          p.may
+            .filter(
+              (m) =>
+                !others.includes(m) ||
+                (m === 'promote' && p.promotesIn.length === 0) ||
+                (m === 'roll-back' && p.rollsBackIn.length === 0),
+            )
+            .join(', ')
         )}
       </td>
       <td>{p.promotesIn.join(', ')}</td>
+      <td>{p.rollsBackIn.join(', ')}</td>
       <td>{p.approvesIn.join(', ')}</td>
       <td>
         {p.accounts.map((a) => (

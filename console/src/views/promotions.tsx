@@ -8,6 +8,7 @@ import { promotionPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age } from '../parts/time';
+import { Waysides } from './plan';
 
 /** useMine is the promotions that wait for the one who looks. */
 export const useMine = (on: boolean) =>
@@ -30,7 +31,7 @@ function Mine() {
             <Link to={promotionPath(p.number)}>
               <b>{p.number}</b> {p.component} <b>{p.version}</b> to {p.environment}
             </Link>
-            {p.plan.emergency && <b className="refused"> emergency</b>}
+            <Waysides plan={p.plan} />
             <span className="quiet">
               <i>“{p.because}”</i>, {p.by}, <Age of={p.asked} /> ago
             </span>
@@ -95,7 +96,9 @@ export function PromotionsView() {
                       <b>{p.number}</b>
                     </Link>{' '}
                     <WorkState state={p.state} />
-                    {p.plan.emergency && <b className="refused"> emergency</b>}
+                    {p.rollBack && <b> roll back</b>}
+                    <Waysides plan={p.plan} />
+                    {p.unreviewed && p.state === 'verified' && <b className="waits"> not reviewed</b>}
                   </th>
                   <td>
                     {p.component} <b>{p.version}</b>

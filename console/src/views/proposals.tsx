@@ -1,7 +1,7 @@
 // Charters that wait for people to agree: what each would change, and the decision of who may.
 import { useQuery } from '@tanstack/react-query';
 import { api, take, type Schema } from '../api/client';
-import { Decision } from '../parts/decision';
+import { Decision, yesOrNo } from '../parts/decision';
 import { Section } from '../parts/section';
 import { Age } from '../parts/time';
 
@@ -49,7 +49,7 @@ function Proposal({ p }: { p: Schema['Proposal'] }) {
       </ul>
       <p className="note">{whole.data?.agreed}</p>
       {whole.data?.maySay ? (
-        <Decision id={`remark-${p.number}`} say={say} stale={['charter']} />
+        <Decision id={`remark-${p.number}`} ways={yesOrNo(say)} stale={['charter']} />
       ) : (
         <p className="note">{whole.data?.whyNot}</p>
       )}

@@ -2,16 +2,19 @@
 import { useEffect, useRef } from 'react';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
-import { api, take, type Cell, type Row, type Standing } from '../api/client';
+import { api, take, type Cell, type Row, type Schema, type Standing } from '../api/client';
 import { WorkState } from '../parts/build';
 import { Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
-import { acrossPath, imagePath, promotionPath } from '../parts/paths';
+import { acrossPath, componentPath, imagePath, promotePath, promotionPath, rollBackPath } from '../parts/paths';
 import { failing, useRegistries } from '../parts/registry';
 import { Empty, Failed, Loading } from '../parts/states';
-import { Age, Clock, clock, longDay, useNow } from '../parts/time';
+import { Age, age, Clock, clock, longDay, SECOND, useNow } from '../parts/time';
+import { useWho } from '../parts/who';
 import { Below } from './below';
 import { Panorama } from './panorama';
+
+type Gap = Schema['StandingGap'];
 
 export const useStanding = (on = true) =>
   useQuery({ queryKey: ['standing'], queryFn: () => take(api.GET('/api/v1/standing')), enabled: on });
@@ -185,28 +188,20 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
   return (
     <tr>
       <th scope="row">
-        <Link className="plain name" to={`/history/${row.component}`}>
+        <Link className="plain name" to={componentPath(row.component)}>
           {row.component}
         </Link>
-<span className="plat">
+        <span className="plat">
           {row.platforms.map((p) => p.replace('linux/', '')).join(', ')}; <Link to={acrossPath(row.component)}>tags</Link>
         </span>
       </th>
       {s.environments.map((e, i) => {
         const before = s.environments[i - 1];
         return [
-          before && (
-            <Pass
-              key={`${e.name}-pass`}
-              row={row}
-              from={cellOf(before.name, before.places[0]!)}
-              to={e.name}
-              places={e.places.map((p) => cellOf(e.name, p))}
-            />
-          ),
+          before && <Pass key={`${e.name}-pass`} row={row} from={cellOf(before.name, before.places[0]!)} to={e.name} />,
           e.places.map((p, j) => [
             j > 0 && <Equal key={`${e.name}-${p}-eq`} a={cellOf(e.name, e.places[j - 1]!)} b={cellOf(e.name, p)} />,
-            <Place key={`${e.name}-${p}`} component={row.component} cell={cellOf(e.name, p)} />,
+            <Place key={`${e.name}-${p}`} component={row.component} cell={cellOf(e.name, p)} back={i > 0 && j === 0} />,
           ]),
         ];
       })}
@@ -215,7 +210,8 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
 }
 
 /** Place is one cell: the ridge, the version, the age; and what is wrong, in words. */
-function Place({ component, cell }: { component: string; cell: Cell | undefined }) {
+function Place({ component, cell, back }: { component: string; cell: Cell | undefined; back: boolean }) {
+  const may = useWho().data?.may.includes('roll-back') ?? false; // whether here, the service says
   if (!cell) return <td className="quiet">not on its route</td>;
   if (!cell.seen) return <td className="quiet">not looked at yet</td>;
   const to = `/history/${component}?lane=${encodeURIComponent(`${cell.registry}/${cell.repository}:${cell.tag}`)}`;
@@ -229,9 +225,20 @@ function Place({ component, cell }: { component: string; cell: Cell | undefined 
               <b>{cell.version || 'no version'}</b>
             </Link>
             <span className="age">{cell.since ? <Age of={cell.since} /> : 'not by Dovrak'}</span>
-            <Link className="plain" to={imagePath(`${cell.registry}/${cell.repository}:${cell.tag}`)}>
-              <code>{cell.tag}</code>
-            </Link>
+            <span>
+              <Link className="plain" to={imagePath(`${cell.registry}/${cell.repository}:${cell.tag}`)}>
+                <code>{cell.tag}</code>
+              </Link>
+              {back && may && (
+                <Link className="fine" to={rollBackPath(component, cell.environment)}>
+                  roll back
+                  <span className="sr">
+                    {' '}
+                    {component} in {cell.environment}
+                  </span>
+                </Link>
+              )}
+            </span>
           </div>
         )}
       </div>
@@ -241,6 +248,16 @@ function Place({ component, cell }: { component: string; cell: Cell | undefined 
           <span>
             <b>drift</b>: decided {cell.decided?.slice(7, 19)}
           </span>
+        </p>
+      )}
+      {!cell.drift && cell.unreviewed && cell.promotion && (
+        <p className="remark waits">
+          <Mark name="waits" /> <Link to={promotionPath(cell.promotion)}>not reviewed</Link>
+        </p>
+      )}
+      {!cell.drift && !cell.unreviewed && cell.rollBack && cell.promotion && (
+        <p className="remark">
+          <Mark name="back" /> <Link to={promotionPath(cell.promotion)}>rolled back</Link>
         </p>
       )}
     </td>
@@ -255,12 +272,13 @@ function Equal({ a, b }: { a: Cell | undefined; b: Cell | undefined }) {
     <td className={same ? 'eq' : 'eq waits'}>
       <span className="sr">{same ? 'same as' : 'differs from'}</span>
       <Mark name={same ? 'same' : 'drift'} />
+      {!same && <span aria-hidden="true">differs</span>}
     </td>
   );
 }
 
 /** Pass says what lies between an environment and the next. */
-function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to: string; places: (Cell | undefined)[] }) {
+function Pass({ row, from, to }: { row: Row; from: Cell | undefined; to: string }) {
   const open = row.open.find((p) => p.environment === to);
   if (open) {
     const total = open.progress.reduce((n, p) => n + p.total, 0);
@@ -272,7 +290,9 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
           <WorkState state={open.state} />
         </b>
         <span>
-          <Link to={promotionPath(open.number)}>promotion {open.number}</Link>
+          <Link to={promotionPath(open.number)}>
+            {open.rollBack ? 'roll back' : 'promotion'} {open.number}
+          </Link>
           {total > 0 && <>, {part}&nbsp;%</>}
         </span>
         {total > 0 && (
@@ -283,18 +303,43 @@ function Pass({ row, from, to, places }: { row: Row; from: Cell | undefined; to:
       </td>
     );
   }
-  if (!from?.digest) return <td className="pass" />;
-  const same = places.every((p) => p?.digest === from.digest);
+  const gap = row.gaps.find((g) => g.to === to);
+  if (!from?.digest || !gap) return <td className="pass" />;
   return (
     <td className="pass">
-      {same ? (
-        <i>same</i>
-      ) : (
-        <>
-          <b>not promoted</b>
-          <span>{from.version} waits here</span>
-        </>
-      )}
+      <Between row={row} gap={gap} version={from.version} />
     </td>
+  );
+}
+
+/** Between says what waits between an environment and the next: how far apart they are, and the way to promote it. */
+export function Between({ row, gap, version }: { row: Row; gap: Gap; version: string | undefined }) {
+  const may = useWho().data?.may.includes('promote') ?? false; // whether there, the service says
+  if (gap.same) return <i>same</i>;
+  const builds = Math.abs(gap.builds);
+  const behind = Math.abs(gap.behindSeconds) * SECOND;
+  return (
+    <>
+      {gap.rolledBack ? (
+        <b className="refused">
+          <Mark name="back" /> rolled back
+        </b>
+      ) : (
+        <b>{builds === 0 ? 'not promoted' : `${builds} ${builds === 1 ? 'build' : 'builds'} ${gap.builds < 0 ? 'ahead' : 'behind'}`}</b>
+      )}
+      <span>
+        {gap.rolledBack ? <Link to={promotionPath(gap.rolledBack)}>{version}</Link> : version}
+        {builds > 0 && behind > 0 ? `, by ${age(behind)}` : ''}
+      </span>
+      {may && (
+        <Link to={promotePath(row.component, gap.to)}>
+          promote
+          <span className="sr">
+            {' '}
+            {row.component} to {gap.to}
+          </span>
+        </Link>
+      )}
+    </>
   );
 }
