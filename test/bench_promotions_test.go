@@ -2,12 +2,14 @@ package test
 
 import (
 	"context"
+	"net/http"
 	"slices"
 	"strconv"
 	"testing"
 	"time"
 
 	"dovrak/client"
+	sim "dovrak/standin/registry"
 )
 
 // BenchmarkListOfPromotions pages through 1,000 and through 100,000 promotions, by the API: the newest, some from the middle, those of
@@ -60,5 +62,43 @@ func BenchmarkListOfPromotions(b *testing.B) {
 			slices.Sort(took)
 			b.ReportMetric(float64(took[10].Microseconds())/1000, "ms/"+name+"-of-"+strconv.Itoa(size))
 		}
+	}
+}
+
+// BenchmarkSwitch points two moving tags forth and back in three places that have all content, of which one answers late: from the first
+// intent to the end, by the database's clock. A switch that went place by place would wait for the late one and the others.
+func BenchmarkSwitch(b *testing.B) {
+	x := newSides(b, "")
+	places := x.inThree()
+	x.ok("promote", "snowpack-model", "--to", "live", "--because", "danger 3")
+	late := 0 * time.Millisecond
+	x.hut.breaks(func(*http.Request) sim.Fault {
+		timer := time.NewTimer(late)
+		return sim.Fault{Call: func() { <-timer.C }}
+	})
+	took := func(to string) (ms, requests float64) {
+		for _, s := range places {
+			s.since()
+		}
+		x.ok("rollback", "snowpack-model", "--in", "live", "--to", to, "--because", "x")
+		for _, s := range places {
+			requests += float64(len(s.since("/live/snowpack-model/")))
+		}
+		return float64(x.count(`SELECT CAST(1000 * extract(epoch FROM w.ended_at - min(c.intended_at)) AS integer) FROM works w JOIN tag_changes c ON c.work_id = w.id
+			GROUP BY w.id ORDER BY w.asked_at DESC LIMIT 1`)), requests
+	}
+	figures := map[string][]float64{}
+	for b.Loop() {
+		for _, late = range []time.Duration{0, 50 * time.Millisecond} {
+			for _, to := range []string{"2.13.2", "2.14.0"} {
+				ms, n := took(to)
+				figures["ms/switch-late-"+late.String()] = append(figures["ms/switch-late-"+late.String()], ms)
+				figures["requests/roll-back"] = append(figures["requests/roll-back"], n)
+			}
+		}
+	}
+	for name, of := range figures {
+		slices.Sort(of)
+		b.ReportMetric(of[len(of)/2], name)
 	}
 }

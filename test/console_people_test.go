@@ -52,7 +52,7 @@ func TestConsoleForApprovers(t *testing.T) {
 	must(t, b.Press("\t"))
 	must(t, b.Until("document.activeElement.textContent === 'Approve'"))
 	must(t, b.Press("\r"))
-	must(t, b.Shows("every place was asked again by tag")) // without a reload
+	must(t, b.Shows("gives each platform its image")) // without a reload
 	must(t, b.Shows("“replayed on February”"))
 	must(t, b.Until("!document.querySelector('#remark')"))
 

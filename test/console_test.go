@@ -252,7 +252,7 @@ func TestConsoleCopies(t *testing.T) {
 	w.hut.breaks(nil)
 	must(t, p.Click("main .btn"))
 	must(t, p.Shows("verified"))
-	must(t, p.Until("!document.querySelector('main .btn')"))
+	must(t, p.Until("!document.querySelector('main .btn.stop')"))
 	axe(t, p, "a copy that has ended")
 	must(t, p.Open(w.front.URL+"/copies/9"))
 	must(t, p.Shows("There is no such copy"))
@@ -279,12 +279,12 @@ func TestConsolePromotion(t *testing.T) {
 	axe(t, p, "a promotion that waits")
 	must(t, p.Click("main .btn"))
 	must(t, p.Shows("stopped"))
-	must(t, p.Until("!document.querySelector('main .btn')"))
+	must(t, p.Until("!document.querySelector('main .btn.stop')"))
 	w.run("promote", "snowpack-model", "--to", "live", "--because", "danger 4")
 	must(t, p.Open(w.front.URL+"/promotions/2"))
 	must(t, p.Shows("each place is asked again when its tags are pointed"))
 	w.ok("vouch", "forge/bench/snowpack-model@"+w.promotion(2).Digest, "--claim", "avalanche-replay", "--verdict", "passed")
-	must(t, p.Shows("every place was asked again by tag and means the image"))
+	must(t, p.Shows("gives each platform its image"))
 	axe(t, p, "a promotion that is done")
 }
 

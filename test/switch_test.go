@@ -444,17 +444,26 @@ func TestTwoProcesses(t *testing.T) {
 	}
 }
 
+// inThree makes forge a third place of live, with both images in all of them.
+func (x *sides) inThree() map[string]*side {
+	x.t.Helper()
+	three := strings.TrimSuffix(twoPlaces, "]") + `, {registry: forge, repository: "live/{component}"}]`
+	x.adopt(strings.Replace(charterOfTwo(""), twoPlaces, three, 1))
+	x.ok("registry", "check", "forge", "--repository", "live/snowpack-model")
+	places := map[string]*side{"ridge": x.ridge, "hut": x.hut, "forge": x.forge}
+	for name := range places {
+		x.ok("copy", "forge/bench/snowpack-model:build-40", name+"/live/snowpack-model")
+		x.ok("copy", "forge/bench/snowpack-model:build-41", name+"/live/snowpack-model")
+	}
+	return places
+}
+
 // TestRequestsOfASwitch: three for each tag and place and one for each required platform and place; the places at the same time, and the
 // tags in their order: nowhere is the standing tag pointed before every other tag is, everywhere.
 func TestRequestsOfASwitch(t *testing.T) {
 	t.Parallel()
 	x := newSides(t, "")
-	x.adopt(strings.Replace(charterOfTwo(""), twoPlaces, strings.TrimSuffix(twoPlaces, "]")+`, {registry: forge, repository: "live/{component}"}]`, 1))
-	x.ok("registry", "check", "forge", "--repository", "live/snowpack-model")
-	places := map[string]*side{"ridge": x.ridge, "hut": x.hut, "forge": x.forge}
-	for name := range places {
-		x.ok("copy", "forge/bench/snowpack-model:build-41", name+"/live/snowpack-model")
-	}
+	places := x.inThree()
 	var mu sync.Mutex
 	var order []string
 	meet := map[string]*sync.WaitGroup{}

@@ -17,11 +17,13 @@ export function Decision({
   ways,
   stale,
   ask = 'say why (goes on the trail)',
+  busy = false,
 }: {
   id: string;
   ways: Way[];
   stale: string[]; // the questions whose answers it changes
   ask?: string;
+  busy?: boolean; // what is decided on is just being asked for anew
 }) {
   const [remark, write] = useState('');
   const [missing, miss] = useState(false);
@@ -56,7 +58,13 @@ export function Decision({
         onChange={(e) => write(e.target.value)}
       />
       {ways.map((way) => (
-        <button key={way.name} type="button" className={`btn ${way.tone}`} disabled={said.isPending} onClick={() => decide(way)}>
+        <button
+          key={way.name}
+          type="button"
+          className={`btn ${way.tone}`}
+          disabled={said.isPending || busy}
+          onClick={() => decide(way)}
+        >
           {way.name}
         </button>
       ))}

@@ -70,7 +70,7 @@ export function Changes({ p, of }: { p: Promotion; of: Prospect }) {
   const at = now && comparePath(now.reference, next.reference);
   return (
     <Section
-      title={p.state === 'verified' ? 'The image' : 'What changes'}
+      title={p.rollBack ? 'What it takes back' : p.state === 'verified' ? 'The image' : 'What changes'}
       aside={between && `build ${between.from.number} to ${between.to.number}`}
     >
       <ul className="pairs">

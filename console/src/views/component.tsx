@@ -4,7 +4,7 @@ import { Link, useParams } from 'react-router';
 import { api, take, type Schema } from '../api/client';
 import { Inline, Plate } from '../parts/digest';
 import { Mark } from '../parts/marks';
-import { acrossPath, buildPath, buildsPath, imagePath, promotePath, promotionPath, rollBackPath } from '../parts/paths';
+import { acrossPath, buildPath, buildsPath, imagePath, promotionPath, rollBackPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Empty, Failed, Loading } from '../parts/states';
 import { Age, age, both, SECOND } from '../parts/time';
@@ -36,10 +36,14 @@ export function ComponentView() {
       </header>
       <Stands l={l} />
       <div className="two">
-        <Section title="Its images on their way" aside="from the report of its build until it stood there">
-          <Images l={l} />
-        </Section>
-        <Leads l={l} />
+        <div>
+          <Section title="Its images on their way" aside="from the report of its build until it stood there">
+            <Images l={l} />
+          </Section>
+        </div>
+        <div>
+          <Leads l={l} />
+        </div>
       </div>
     </>
   );
@@ -69,7 +73,7 @@ function Stands({ l }: { l: Life }) {
                     <b>{c.version ?? ''}</b>
                   </Link>
                   <span className="age">{c.since ? <Age of={c.since} /> : ''}</span>
-                  <span className="unit">
+                  <span className="age">
                     {c.registry}
                     {c.build ? `, build ${c.build}` : ''}
                   </span>
@@ -78,8 +82,6 @@ function Stands({ l }: { l: Life }) {
             ))}
             {i > 0 && (
               <p className="note">
-                {may.includes('promote') && <Link to={promotePath(l.component, env)}>promote here</Link>}
-                {may.includes('promote') && may.includes('roll-back') && ', '}
                 {may.includes('roll-back') && cells.some((c) => c.digest) && <Link to={rollBackPath(l.component, env)}>roll back</Link>}
               </p>
             )}
@@ -94,10 +96,11 @@ function Images({ l }: { l: Life }) {
   if (l.images.length === 0)
     return <Empty title="No image yet">Its first build begins this list: dovrak build start {l.component}</Empty>;
   return (
-    <div className="scroll" tabIndex={0} role="region" aria-label="Images on their way">
+    <div className="within" tabIndex={0} role="region" aria-label="Images on their way">
       <table className="lines">
         <thead>
           <tr>
+            <th scope="col">version</th>
             <th scope="col">image</th>
             <th scope="col">build</th>
             {l.route.map((env) => (
@@ -111,8 +114,11 @@ function Images({ l }: { l: Life }) {
           {l.images.map((img) => (
             <tr key={img.digest}>
               <th scope="row">
-                <b>{img.version ?? ''}</b> <Inline digest={img.digest} />
+                <b>{img.version ?? ''}</b>
               </th>
+              <td>
+                <Inline digest={img.digest} />
+              </td>
               <td>
                 {img.build ? <Link to={buildPath(l.component, img.build)}>{img.build}</Link> : ''}
                 {img.built && (

@@ -26,7 +26,8 @@ export function HistoryView() {
       <Empty title="No component yet">Adopt a charter that names one.</Empty>
     );
   }
-  return <Ledger component={component} components={components} />;
+  const tags = new Map(standing.data.environments.map((e) => [e.name, e.tag]));
+  return <Ledger component={component} components={components} standing={tags} />;
 }
 
 const latest = (r: { cells: { since?: string }[] }) =>
@@ -66,7 +67,9 @@ function usePast(h: History | undefined) {
   };
 }
 
-function Ledger({ component, components }: { component: string; components: string[] }) {
+type LedgerProps = { component: string; components: string[]; standing: Map<string, string> };
+
+function Ledger({ component, components, standing }: LedgerProps) {
   const [params] = useSearchParams();
   const since = params.get('since');
   const history = useQuery({
@@ -77,7 +80,7 @@ function Ledger({ component, components }: { component: string; components: stri
   const past = usePast(history.data);
   const go = useNavigate();
   const lanes = history.data?.lanes ?? [];
-  const chosen = lanes.find((l) => nameOf(l) === past.lane) ?? lanes.findLast((l) => !l.fixed) ?? lanes[0];
+  const chosen = lanes.find((l) => nameOf(l) === past.lane) ?? lanes.findLast((l) => l.tag === standing.get(l.environment)) ?? lanes[0];
   return (
     <>
       <title>{`History of ${component} · Dovrak`}</title>

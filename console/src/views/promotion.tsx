@@ -131,14 +131,16 @@ function Checklist({ p, prospect }: { p: Promotion; prospect: Schema['Prospect']
         no={2}
         title="Gates"
         note={
-          <>
-            {gates.length - open} hold
-            {open > 0 && (
-              <b className={p.state === 'waiting' ? 'waits' : 'refused'}>
-                , {open} {p.state === 'waiting' ? (open === 1 ? 'waits' : 'wait') : open === 1 ? 'does not' : 'do not'}
-              </b>
-            )}
-          </>
+          gates.length > 0 && (
+            <>
+              {gates.length - open} hold
+              {open > 0 && (
+                <b className={p.state === 'waiting' ? 'waits' : 'refused'}>
+                  , {open} {p.state === 'waiting' ? (open === 1 ? 'waits' : 'wait') : open === 1 ? 'does not' : 'do not'}
+                </b>
+              )}
+            </>
+          )
         }
       >
         {gates.length > 0 && <Gates of={gates} />}

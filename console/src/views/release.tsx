@@ -74,7 +74,7 @@ export function RollBackView() {
   return (
     <Release title={`Roll back in ${environment}`} component={component} plan={plan} verb="Roll back" ask={ask}>
       <form
-        className="say"
+        className="say wide-say"
         onSubmit={(e) => {
           e.preventDefault();
           const named = String(new FormData(e.currentTarget).get('to')).trim();
@@ -169,15 +169,12 @@ function Steps({
         )}
       </Step>
       <Step no={4} title={verb} note={!never && open.length > 0 && 'it waits, and goes on by itself'}>
-        {stale ? (
-          <p className="note">Planning anew …</p>
-        ) : (
-          <Decision
-            id="because"
-            ways={[{ name: verb, tone: 'go', say: (because) => asked.mutateAsync(because) }]}
-            stale={['standing', 'promotions', 'mine']}
-          />
-        )}
+        <Decision
+          id="because"
+          ways={[{ name: verb, tone: 'go', say: (because) => asked.mutateAsync(because) }]}
+          stale={['standing', 'promotions', 'mine']}
+          busy={stale}
+        />
       </Step>
     </div>
   );

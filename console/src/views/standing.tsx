@@ -201,7 +201,7 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
           before && <Pass key={`${e.name}-pass`} row={row} from={cellOf(before.name, before.places[0]!)} to={e.name} />,
           e.places.map((p, j) => [
             j > 0 && <Equal key={`${e.name}-${p}-eq`} a={cellOf(e.name, e.places[j - 1]!)} b={cellOf(e.name, p)} />,
-            <Place key={`${e.name}-${p}`} component={row.component} cell={cellOf(e.name, p)} back={i > 0 && j === 0} />,
+            <Place key={`${e.name}-${p}`} component={row.component} cell={cellOf(e.name, p)} back={i > 0} first={j === 0} />,
           ]),
         ];
       })}
@@ -210,7 +210,7 @@ function ComponentRow({ s, row }: { s: Standing; row: Row }) {
 }
 
 /** Place is one cell: the ridge, the version, the age; and what is wrong, in words. */
-function Place({ component, cell, back }: { component: string; cell: Cell | undefined; back: boolean }) {
+function Place({ component, cell, back, first }: { component: string; cell: Cell | undefined; back: boolean; first: boolean }) {
   const may = useWho().data?.may.includes('roll-back') ?? false; // whether here, the service says
   if (!cell) return <td className="quiet">not on its route</td>;
   if (!cell.seen) return <td className="quiet">not looked at yet</td>;
@@ -229,7 +229,7 @@ function Place({ component, cell, back }: { component: string; cell: Cell | unde
               <Link className="plain" to={imagePath(`${cell.registry}/${cell.repository}:${cell.tag}`)}>
                 <code>{cell.tag}</code>
               </Link>
-              {back && may && (
+              {back && first && may && (
                 <Link className="fine" to={rollBackPath(component, cell.environment)}>
                   roll back
                   <span className="sr">
@@ -250,12 +250,12 @@ function Place({ component, cell, back }: { component: string; cell: Cell | unde
           </span>
         </p>
       )}
-      {!cell.drift && cell.unreviewed && cell.promotion && (
+      {!cell.drift && first && cell.unreviewed && cell.promotion && (
         <p className="remark waits">
           <Mark name="waits" /> <Link to={promotionPath(cell.promotion)}>not reviewed</Link>
         </p>
       )}
-      {!cell.drift && !cell.unreviewed && cell.rollBack && cell.promotion && (
+      {!cell.drift && first && !cell.unreviewed && cell.rollBack && cell.promotion && (
         <p className="remark">
           <Mark name="back" /> <Link to={promotionPath(cell.promotion)}>rolled back</Link>
         </p>
