@@ -92,7 +92,8 @@ func TestProblems(t *testing.T) {
 		if err := json.Unmarshal(rec.Body.Bytes(), &p); err != nil {
 			t.Fatal(err)
 		}
-		if rec.Code != tt.status || p.Status != tt.status || p.Kind != tt.kind || p.Type != "urn:dovrak:problem:"+tt.kind || p.RequestID == "" ||
+		if rec.Code != tt.status || p.Status != tt.status || p.Kind != tt.kind || p.Type != "urn:dovrak:problem:"+tt.kind ||
+			p.RequestID == "" ||
 			rec.Header().Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d %+v", name, rec.Code, p)
 		}
@@ -172,7 +173,8 @@ func TestLogsCarryNoQuery(t *testing.T) {
 	req.Header.Set(requestIDHeader, "desk-7\nforged=line")
 	rec := httptest.NewRecorder()
 	e.ServeHTTP(rec, req)
-	if got := log.String(); !strings.Contains(got, "/api/v1/image") || strings.Contains(got, "pasted") || strings.Contains(got, "forged") {
+	if got := log.String(); !strings.Contains(got, "/api/v1/image") || strings.Contains(got, "pasted") ||
+		strings.Contains(got, "forged") {
 		t.Errorf("the log says %s", got)
 	}
 	if id := rec.Header().Get(requestIDHeader); !plainID.MatchString(id) {

@@ -22,12 +22,31 @@ func releaseRoutes() []route {
 		call(http.MethodGet, "/api/v1/promotions", service.Read, "promotions", "Promotions and roll backs, newest first", promotions),
 		call(http.MethodPost, "/api/v1/promotions", service.Promote, "promote", "Ask for a promotion", askPromotion).starts(),
 		call(http.MethodGet, one, service.Read, "promotionNumbered", "One promotion or roll back", promotionNumbered),
-		call(http.MethodPost, one+"/stop", service.Promote, "stopPromotion", "End one before its tags are pointed, or take back one that is split",
-			stopPromotion).or(service.RollBack),
-		call(http.MethodPost, one+"/resume", service.Promote, "resumePromotion", "Go on with one that is split, or begin one again", resumePromotion).
+		call(
+			http.MethodPost,
+			one+"/stop",
+			service.Promote,
+			"stopPromotion",
+			"End one before its tags are pointed, or take back one that is split",
+			stopPromotion,
+		).or(service.RollBack),
+		call(
+			http.MethodPost,
+			one+"/resume",
+			service.Promote,
+			"resumePromotion",
+			"Go on with one that is split, or begin one again",
+			resumePromotion,
+		).
 			or(service.RollBack),
-		call(http.MethodPost, one+"/review", service.Approve, "reviewPromotion", "Review an emergency, or one that skipped an environment",
-			reviewPromotion),
+		call(
+			http.MethodPost,
+			one+"/review",
+			service.Approve,
+			"reviewPromotion",
+			"Review an emergency, or one that skipped an environment",
+			reviewPromotion,
+		),
 		call(http.MethodPost, "/api/v1/roll-back-plans", service.Read, "planRollBack", "What a roll back would do", planRollBack),
 		call(http.MethodPost, "/api/v1/roll-backs", service.RollBack, "rollBack", "Ask for a roll back", askRollBack).starts(),
 	}
@@ -75,7 +94,11 @@ func planRollBack(ctx context.Context, a *API, by service.Actor, in wire.NewRoll
 }
 
 func askRollBack(ctx context.Context, a *API, by service.Actor, in keyedRollBack) (accepted, error) {
-	w, err := a.service.AskRollBack(ctx, by, service.NewRollBack{Component: in.Component, In: in.In, To: in.To, Because: in.Because, Key: in.Key})
+	w, err := a.service.AskRollBack(
+		ctx,
+		by,
+		service.NewRollBack{Component: in.Component, In: in.In, To: in.To, Because: in.Because, Key: in.Key},
+	)
 	return accepted{"/api/v1/promotions/" + strconv.FormatInt(w.Number, 10), w.Number}, err
 }
 

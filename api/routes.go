@@ -191,7 +191,14 @@ func routes() []route {
 		call(http.MethodGet, "/api/v1/trail", service.Read, "trail", "What happened, newest first", trailPage),
 		call(http.MethodGet, "/api/v1/meaning", service.Read, "meaning", "What a tag meant at a time", meaning),
 		call(http.MethodGet, "/api/v1/standing", service.Read, "standing", "What stands where", standing),
-		call(http.MethodGet, "/api/v1/components/:name", service.Read, "component", "How a component's images get along its route", componentLife),
+		call(
+			http.MethodGet,
+			"/api/v1/components/:name",
+			service.Read,
+			"component",
+			"How a component's images get along its route",
+			componentLife,
+		),
 		call(http.MethodGet, "/api/v1/history", service.Read, "history", "What a component's tags meant over a time", history),
 		{
 			method:  http.MethodGet,

@@ -238,8 +238,13 @@ func viewLife(l service.Life) wire.ComponentLife {
 				Steps: each(i.Steps, viewStep)}
 		}),
 		Leads: each(l.Leads, func(l life.Lead) wire.Lead {
-			return wire.Lead{Environment: l.Environment, Images: l.Images, BuiltSeconds: l.Built.Seconds(), AgreedSeconds: l.Agreed.Seconds(),
-				MovedSeconds: l.Moved.Seconds()}
+			return wire.Lead{
+				Environment:   l.Environment,
+				Images:        l.Images,
+				BuiltSeconds:  l.Built.Seconds(),
+				AgreedSeconds: l.Agreed.Seconds(),
+				MovedSeconds:  l.Moved.Seconds(),
+			}
 		}),
 	}
 }
@@ -250,7 +255,14 @@ func viewStep(s life.Step) wire.LifeStep {
 }
 
 func viewGap(g service.StandingGap) wire.StandingGap {
-	out := wire.StandingGap{From: g.From, To: g.To, Same: g.Same, Builds: g.Builds, BehindSeconds: int64(g.Behind.Seconds()), Since: g.Since}
+	out := wire.StandingGap{
+		From:          g.From,
+		To:            g.To,
+		Same:          g.Same,
+		Builds:        g.Builds,
+		BehindSeconds: int64(g.Behind.Seconds()),
+		Since:         g.Since,
+	}
 	if g.RolledBack != nil {
 		out.RolledBack = &g.RolledBack.Number
 	}

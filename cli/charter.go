@@ -319,8 +319,16 @@ func (a *App) charterProposals() *cobra.Command {
 
 // drawProposal prints what a proposed charter changes, and what was said of it.
 func (a *App) drawProposal(p wire.ProposalInWords) {
-	fmt.Fprintf(a.Out, "%s  %s, on charter %d, by %s at %s UTC: %s\n\n", a.bold(fmt.Sprintf("proposal %d", p.Number)), a.state(p.State), p.Base,
-		a.bold(p.By), clock(p.Asked), p.Because)
+	fmt.Fprintf(
+		a.Out,
+		"%s  %s, on charter %d, by %s at %s UTC: %s\n\n",
+		a.bold(fmt.Sprintf("proposal %d", p.Number)),
+		a.state(p.State),
+		p.Base,
+		a.bold(p.By),
+		clock(p.Asked),
+		p.Because,
+	)
 	for _, c := range p.Changes {
 		fmt.Fprintln(a.Out, "  "+c)
 	}

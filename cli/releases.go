@@ -108,7 +108,12 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		return ended{Failed}
 	}
 	return a.print(&w, func() {
-		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("%s %d", named(w.RollBack), w.Number)), a.dim("asked by "+w.By+" at "+clock(w.Asked)))
+		fmt.Fprintf(
+			a.Out,
+			"\n%s  %s\n",
+			a.bold(fmt.Sprintf("%s %d", named(w.RollBack), w.Number)),
+			a.dim("asked by "+w.By+" at "+clock(w.Asked)),
+		)
 		a.drawStands(w)
 		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, tookSeconds(w.Work))
 	})

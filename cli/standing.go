@@ -33,8 +33,10 @@ func (a *App) standing() *cobra.Command {
 						if c.Since != nil {
 							since = age(*c.Since, out.At)
 						}
-						t.AppendRow(table.Row{a.bold(r.Component), c.Environment, c.Registry, c.Tag, a.plate(c.Digest), c.Version, since, seen,
-							a.remark(r, i)})
+						t.AppendRow(
+							table.Row{a.bold(r.Component), c.Environment, c.Registry, c.Tag, a.plate(c.Digest), c.Version, since, seen,
+								a.remark(r, i)},
+						)
 					}
 				}
 				a.list(t, "The charter names no component yet: dovrak charter adopt FILE", "")
@@ -67,7 +69,15 @@ func (a *App) life(cmd *cobra.Command, component string) error {
 		t = a.ledger("to", "images", "from its build", "until all agreed", "from there")
 		right(t, 2, 3, 4, 5)
 		for _, lead := range l.Leads {
-			t.AppendRow(table.Row{a.bold(lead.Environment), lead.Images, lasting(lead.BuiltSeconds), lasting(lead.AgreedSeconds), lasting(lead.MovedSeconds)})
+			t.AppendRow(
+				table.Row{
+					a.bold(lead.Environment),
+					lead.Images,
+					lasting(lead.BuiltSeconds),
+					lasting(lead.AgreedSeconds),
+					lasting(lead.MovedSeconds),
+				},
+			)
 		}
 		t.Render()
 	})

@@ -147,7 +147,9 @@ func about(e wire.TrailEntry) string {
 	case f["subject"] != "":
 		return f["subject"]
 	case f["environment"] != "" && strings.HasPrefix(e.Act, "roll back"):
-		return strings.TrimSpace(fmt.Sprintf("%s to %s", f["component"], cmp.Or(f["version"], f["wanted"], "what stood before"))) + " in " + f["environment"]
+		return strings.TrimSpace(
+			fmt.Sprintf("%s to %s", f["component"], cmp.Or(f["version"], f["wanted"], "what stood before")),
+		) + " in " + f["environment"]
 	case f["environment"] != "":
 		return fmt.Sprintf("%s %s to %s", f["component"], f["version"], f["environment"])
 	case f["build"] != "":

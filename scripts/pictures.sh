@@ -35,9 +35,9 @@ dovrak copies stop 2 >/dev/null || : # it may have ended
 desk registry edit hut --bytes-per-second 0
 shot() { name=$1; shift; scripts/terminal.sh "docs/screenshots/$name.png" "$@"; }
 shot show dovrak show hut/live/map-tiles:live
-shot build-cli dovrak build show snowpack-model/38
+shot rollback dovrak rollback snowpack-model --in live --plan
 shot check dovrak registry check ridge
-shot approve dovrak promotions show 12
-dovrak stop 12 >/dev/null
+shot approve dovrak promotions show 15
+dovrak stop 15 >/dev/null
 shot promote dovrak promote alert-relay --to live --because "relay checked at the hut"
 shot trail dovrak trail hut/live/snowpack-model:live

@@ -161,7 +161,10 @@ func (s *Service) unknownRegistry(ctx context.Context, ref image.Reference) erro
 		return err
 	}
 	for _, d := range law.destinations() { // the repository may be right, and its registry was left out
-		if tail := strings.TrimPrefix(ref.String(), ref.In()); d.Ref.Repository == strings.TrimSuffix(ref.Registry+"/"+ref.Repository, "/") {
+		if tail := strings.TrimPrefix(ref.String(), ref.In()); d.Ref.Repository == strings.TrimSuffix(
+			ref.Registry+"/"+ref.Repository,
+			"/",
+		) {
 			p.Remedy = "did you mean " + d.Ref.In() + tail + "?"
 			return p
 		}

@@ -46,7 +46,10 @@ func (s *Service) LifeOf(ctx context.Context, by Actor, component string) (Life,
 	var made []life.Made
 	for _, b := range builds {
 		if b.Build.Digest != "" {
-			made = append(made, life.Made{Digest: b.Build.Digest, Version: b.Build.Version, Build: b.Build.Run, Reported: b.Work.AskedAt.UTC()})
+			made = append(
+				made,
+				life.Made{Digest: b.Build.Digest, Version: b.Build.Version, Build: b.Build.Run, Reported: b.Work.AskedAt.UTC()},
+			)
 		}
 	}
 	done, err := s.db.DonePromotions(ctx, component, maxLifePromotions)
@@ -55,15 +58,21 @@ func (s *Service) LifeOf(ctx context.Context, by Actor, component string) (Life,
 	}
 	var passed []life.Passage
 	for _, p := range done {
-		passed = append(passed, life.Passage{Number: p.Number, Environment: p.Environment, Digest: p.Digest, Version: p.Version, RollBack: p.RollBack,
-			Asked: p.AskedAt.UTC(), Approved: unlessNil(p.ApprovedAt), Verified: p.EndedAt.UTC()})
+		passed = append(
+			passed,
+			life.Passage{Number: p.Number, Environment: p.Environment, Digest: p.Digest, Version: p.Version, RollBack: p.RollBack,
+				Asked: p.AskedAt.UTC(), Approved: unlessNil(p.ApprovedAt), Verified: p.EndedAt.UTC()},
+		)
 	}
 	first, err := s.stood(ctx, component, law.Environments[out.Route[0]]) // where builds go, and nothing is promoted to
 	if err != nil {
 		return out, err
 	}
 	for _, f := range first {
-		passed = append(passed, life.Passage{Environment: out.Route[0], Digest: f.Digest, Version: f.Version, Asked: f.From, Verified: f.From})
+		passed = append(
+			passed,
+			life.Passage{Environment: out.Route[0], Digest: f.Digest, Version: f.Version, Asked: f.From, Verified: f.From},
+		)
 	}
 	out.Images, out.Leads = life.Of(out.Route, made, passed)
 	st, err := s.Standing(ctx, by)

@@ -45,8 +45,18 @@ func (s *Service) PlanRollBack(ctx context.Context, by Actor, n NewRollBack) (pl
 func (s *Service) AskRollBack(ctx context.Context, by Actor, n NewRollBack) (Asked, error) {
 	asked, err := s.askRollBack(ctx, by, n)
 	if p := problem.From(err); err != nil && p.Kind == problem.Refused {
-		refused := entry{act: trail.RollBackRefused, actor: by.Name, sealed: map[string]string{"because": n.Because}, component: n.Component,
-			facts: map[string]string{"environment": n.In, "wanted": image.Printable(n.To), "why": shortened(p.Title + ": " + p.Seen), "rule": p.Rule}}
+		refused := entry{
+			act:       trail.RollBackRefused,
+			actor:     by.Name,
+			sealed:    map[string]string{"because": n.Because},
+			component: n.Component,
+			facts: map[string]string{
+				"environment": n.In,
+				"wanted":      image.Printable(n.To),
+				"why":         shortened(p.Title + ": " + p.Seen),
+				"rule":        p.Rule,
+			},
+		}
 		err = errors.Join(err, s.db.Tx(ctx, func(tx store.Tx) error { return s.record(ctx, tx, refused) }))
 	}
 	return asked, err
@@ -112,7 +122,11 @@ func oneSwitch(ctx context.Context, q store.Queries, n NewRollBack) error {
 		}
 		remedy := "wait for it, then ask again"
 		if o.Work.State == store.StateSplit {
-			remedy = "take it back (dovrak stop " + number(o.Promotion.Number) + ") or go on with it (dovrak resume " + number(o.Promotion.Number) + ")"
+			remedy = "take it back (dovrak stop " + number(
+				o.Promotion.Number,
+			) + ") or go on with it (dovrak resume " + number(
+				o.Promotion.Number,
+			) + ")"
 		}
 		return &problem.Problem{
 			Kind:   problem.Refused,
@@ -183,9 +197,14 @@ func (s *Service) draftBack(ctx context.Context, by Actor, n NewRollBack) (draft
 }
 
 func standsAlready(n NewRollBack, root digest.Digest) error {
-	return &problem.Problem{Kind: problem.Refused, Title: "This is what stands there", Asked: "to roll " + n.Component + " back in " + n.In,
-		Seen: root.String() + " stands in every place", Rule: "a roll back goes to what stood before",
-		Remedy: "name another: dovrak rollback " + n.Component + " --in " + n.In + " --to VERSION, DIGEST or TIME"}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "This is what stands there",
+		Asked:  "to roll " + n.Component + " back in " + n.In,
+		Seen:   root.String() + " stands in every place",
+		Rule:   "a roll back goes to what stood before",
+		Remedy: "name another: dovrak rollback " + n.Component + " --in " + n.In + " --to VERSION, DIGEST or TIME",
+	}
 }
 
 // lackedNow says of an image that stood there before which platforms it lacks by the rules of now: that does not keep it from coming back.
@@ -219,7 +238,10 @@ func (s *Service) stood(ctx context.Context, component string, env charter.Envir
 			out = out[:max(len(out)-1, 0)]
 		}
 		if m.ToDigest != "" && !m.Back {
-			out = append(out, plan.Stood{Digest: m.ToDigest, Version: versions[m.ToDigest], From: m.SettledAt.UTC(), ByRollBack: m.RollBack})
+			out = append(
+				out,
+				plan.Stood{Digest: m.ToDigest, Version: versions[m.ToDigest], From: m.SettledAt.UTC(), ByRollBack: m.RollBack},
+			)
 		}
 	}
 	return out, err
@@ -381,9 +403,15 @@ func (s *Service) lacksIn(ctx context.Context, at spot, cargo plan.Cargo) (strin
 }
 
 func (s *Service) goneEverywhere(n NewRollBack, root digest.Digest, lacks []string) error {
-	return &problem.Problem{Kind: problem.Refused, Title: "What it would go back to is gone", Asked: "to roll " + n.Component + " back in " +
-		n.In + " to " + root.String(), Seen: strings.Join(lacks, "; "), Rule: "content first, tags last",
-		Remedy: "name another that stood there (--to), or have its build pushed again and promote it"}
+	return &problem.Problem{
+		Kind:  problem.Refused,
+		Title: "What it would go back to is gone",
+		Asked: "to roll " + n.Component + " back in " +
+			n.In + " to " + root.String(),
+		Seen:   strings.Join(lacks, "; "),
+		Rule:   "content first, tags last",
+		Remedy: "name another that stood there (--to), or have its build pushed again and promote it",
+	}
 }
 
 // backAgain plans a roll back anew that is about to go on: to the same image, from what the tags mean now. Whether it may is false

@@ -133,6 +133,12 @@ func (t Tx) Reviewed(ctx context.Context, work, by uuid.UUID, remark string) (bo
 
 // Unreviewed lists the promotions that went another way than usual, and were not looked at yet, newest first.
 func (q Queries) Unreviewed(ctx context.Context, limit int) ([]PromotionWork, error) {
-	return paged[PromotionWork](ctx, q, promotionFrom, Page{Limit: limit},
-		"d.reviewed_at IS NULL AND (d.plan->>'emergency' = 'true' OR d.plan->>'skips' = 'true') AND w.ended AND w.state = ?", StateVerified)
+	return paged[PromotionWork](
+		ctx,
+		q,
+		promotionFrom,
+		Page{Limit: limit},
+		"d.reviewed_at IS NULL AND (d.plan->>'emergency' = 'true' OR d.plan->>'skips' = 'true') AND w.ended AND w.state = ?",
+		StateVerified,
+	)
 }

@@ -84,8 +84,12 @@ func BenchmarkSwitch(b *testing.B) {
 		for _, s := range places {
 			requests += float64(len(s.since("/live/snowpack-model/")))
 		}
-		return float64(x.count(`SELECT CAST(1000 * extract(epoch FROM w.ended_at - min(c.intended_at)) AS integer) FROM works w JOIN tag_changes c ON c.work_id = w.id
-			GROUP BY w.id ORDER BY w.asked_at DESC LIMIT 1`)), requests
+		return float64(
+			x.count(
+				`SELECT CAST(1000 * extract(epoch FROM w.ended_at - min(c.intended_at)) AS integer) FROM works w JOIN tag_changes c ON c.work_id = w.id
+			GROUP BY w.id ORDER BY w.asked_at DESC LIMIT 1`,
+			),
+		), requests
 	}
 	figures := map[string][]float64{}
 	for b.Loop() {

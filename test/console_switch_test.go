@@ -41,7 +41,12 @@ func TestConsoleReleases(t *testing.T) {
 	must(t, b.Click(".release .say .btn.go"))
 	must(t, b.Until("location.pathname === '/promotions/2'"))
 	must(t, b.Shows("going back"))
-	must(t, b.Until("document.body.innerText.includes('The places of live mean different things') && document.querySelector('.sum .btn.stop')"))
+	must(
+		t,
+		b.Until(
+			"document.body.innerText.includes('The places of live mean different things') && document.querySelector('.sum .btn.stop')",
+		),
+	)
 	for _, says := range []string{"split", "could not be asked", "What stands"} {
 		must(t, b.Shows(says))
 	}
@@ -129,7 +134,8 @@ func TestReviews(t *testing.T) {
 			}
 		}
 		ylva.ok("promotions", "review", number, "--because", "it held")
-		if r := ylva.run("promotions", "review", number, "--because", "again"); r.code != 3 || !strings.Contains(r.err, "reviewed by Ylva") {
+		if r := ylva.run("promotions", "review", number, "--because", "again"); r.code != 3 ||
+			!strings.Contains(r.err, "reviewed by Ylva") {
 			t.Errorf("%s, reviewed twice: %d\n%s", tt.name, r.code, r.err)
 		}
 	}
@@ -144,11 +150,16 @@ func TestReviews(t *testing.T) {
 // skippable is a charter with a step between bench and live that can be skipped. The usual promotion is agreed to by the auditors, one that
 // skips it, or is an emergency, by operations.
 func skippable(w *world, id *oidc.Issuer) string {
-	c := strings.Replace(w.charterOfPeople(id, ""), "    approvals: {count: 1, from: [operations]}\n", `    approvals: {count: 1, from: [auditors]}
+	c := strings.Replace(
+		w.charterOfPeople(id, ""),
+		"    approvals: {count: 1, from: [operations]}\n",
+		`    approvals: {count: 1, from: [auditors]}
     also-from: [bench]
     skipping: {count: 1, from: [operations]}
     emergency: {approvals: {count: 1, from: [operations]}}
-`, 1)
+`,
+		1,
+	)
 	c = strings.Replace(c, "  live:\n", "  trial:\n    standing: trial\n    fixed: [\"{version}\"]\n"+
 		"    places: [{registry: hut, repository: \"trial/{component}\"}]\n  live:\n", 1)
 	return strings.Replace(c, "[bench, live]", "[bench, trial, live]", 1)

@@ -127,7 +127,8 @@ func TestASwitchGoesBack(t *testing.T) {
 			if struck.Load() == 0 {
 				t.Fatal("the fault never landed")
 			}
-			if p := x.promotion(2); r.code != 1 || p.State != "taken back" || p.Problem == nil || !strings.Contains(r.err, "dovrak resume 2") {
+			if p := x.promotion(2); r.code != 1 || p.State != "taken back" || p.Problem == nil ||
+				!strings.Contains(r.err, "dovrak resume 2") {
 				t.Errorf("%d, %s, %+v\n%s", r.code, p.State, p.Problem, r.err)
 			}
 			x.stands(x.old, "after it")
@@ -201,10 +202,12 @@ func TestASplit(t *testing.T) {
 				}
 			}
 			down.Store(false)
-			if r := x.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 3 || !strings.Contains(r.err, "split") {
+			if r := x.run("promote", "snowpack-model", "--to", "live", "--because", "x"); r.code != 3 ||
+				!strings.Contains(r.err, "split") {
 				t.Errorf("promoted beside a split: %d\n%s", r.code, r.err)
 			}
-			if r := x.run("rollback", "snowpack-model", "--in", "live", "--because", "x"); r.code != 3 || !strings.Contains(r.err, "split") {
+			if r := x.run("rollback", "snowpack-model", "--in", "live", "--because", "x"); r.code != 3 ||
+				!strings.Contains(r.err, "split") {
 				t.Errorf("rolled back beside a split: %d\n%s", r.code, r.err)
 			}
 			if st := x.ok("standing"); !strings.Contains(st, "split, promotion 2") {
@@ -318,7 +321,8 @@ func TestMovedBehind(t *testing.T) {
 			if p.State != "taken back" || !strings.Contains(r.err, "means something else than when it was decided on") {
 				t.Errorf("%s\n%s", p.State, r.err)
 			}
-			if got := x.hut.meant(t, "live"); got != theirs.Index.Digest.String() || x.ridge.meant(t, "live") != x.old.Index.Digest.String() {
+			if got := x.hut.meant(t, "live"); got != theirs.Index.Digest.String() ||
+				x.ridge.meant(t, "live") != x.old.Index.Digest.String() {
 				t.Errorf("hut means %.19s, ridge %.19s", got, x.ridge.meant(t, "live"))
 			}
 			x.ok("resume", "2")
@@ -432,7 +436,11 @@ func TestTwoProcesses(t *testing.T) {
 		})
 	}
 	all.Wait()
-	x.until(wait, "all have ended", func() bool { return x.count("SELECT count(*) FROM works WHERE kind = 'promotion' AND NOT ended") == 0 })
+	x.until(
+		wait,
+		"all have ended",
+		func() bool { return x.count("SELECT count(*) FROM works WHERE kind = 'promotion' AND NOT ended") == 0 },
+	)
 	// The changes of one work lie together: none of another's is between its first and its last.
 	if n := x.count(`WITH spans AS (SELECT work_id, min(number) AS low, max(number) AS high FROM tag_changes WHERE work_id IS NOT NULL
 		AND repository = 'live/snowpack-model' GROUP BY work_id)

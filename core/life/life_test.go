@@ -17,7 +17,12 @@ func TestOf(t *testing.T) {
 	images, leads := Of([]string{"bench", "trial", "live"},
 		[]Made{{first, "2.13.2", 39, at(0)}, {second, "2.14.0", 41, at(60)}, {third, "2.14.1", 42, at(200)}},
 		[]Passage{
-			{Environment: "bench", Digest: first, Asked: at(2), Verified: at(2)}, {Environment: "bench", Digest: second, Asked: at(64), Verified: at(64)},
+			{
+				Environment: "bench",
+				Digest:      first,
+				Asked:       at(2),
+				Verified:    at(2),
+			}, {Environment: "bench", Digest: second, Asked: at(64), Verified: at(64)},
 			{Number: 4, Environment: "live", Digest: first, RollBack: true, Asked: at(120), Verified: at(121)},
 			{Number: 3, Environment: "live", Digest: second, Asked: at(80), Approved: at(90), Verified: at(100)},
 			{Number: 1, Environment: "trial", Digest: first, Asked: at(10), Verified: at(20)},
@@ -42,7 +47,8 @@ func TestOf(t *testing.T) {
 		{"the third is being built", images[0].Steps[0], 0, 0, time.Time{}, time.Time{}, 0},
 	} {
 		s := tt.step
-		if s.Number != tt.number || s.RolledBack != tt.rolled || !s.Since.Equal(tt.since) || !s.Until.Equal(tt.until) || s.Lead != tt.lead {
+		if s.Number != tt.number || s.RolledBack != tt.rolled || !s.Since.Equal(tt.since) || !s.Until.Equal(tt.until) ||
+			s.Lead != tt.lead {
 			t.Errorf("%s: %+v", tt.name, s)
 		}
 	}

@@ -14,7 +14,11 @@ import (
 // imageOf makes an image of so many platforms with so many layers each; images of one name share none with others.
 func imageOf(name string, platforms, layers int) Cargo {
 	of := func(parts ...any) ocispec.Descriptor {
-		return ocispec.Descriptor{MediaType: ocispec.MediaTypeImageLayerGzip, Digest: digest.FromString(fmt.Sprint(parts...)), Size: 1 << 20}
+		return ocispec.Descriptor{
+			MediaType: ocispec.MediaTypeImageLayerGzip,
+			Digest:    digest.FromString(fmt.Sprint(parts...)),
+			Size:      1 << 20,
+		}
 	}
 	var t Tree
 	index := image.Manifest{Index: true, MediaType: ocispec.MediaTypeImageIndex, Digest: of(name).Digest}

@@ -27,9 +27,12 @@ func TestSubset(t *testing.T) {
 		}
 		return m
 	}
-	whole := index(member(amd, `"platform":{"os":"linux","architecture":"amd64"}`), member(arm, `"platform":{"os":"linux","architecture":"arm64"}`),
+	whole := index(
+		member(amd, `"platform":{"os":"linux","architecture":"amd64"}`),
+		member(arm, `"platform":{"os":"linux","architecture":"arm64"}`),
 		member(v7, `"platform":{"os":"linux","architecture":"arm","variant":"v7"}`),
-		member(about, `"platform":{"os":"unknown","architecture":"unknown"},"annotations":{"x.reference.digest":"`+arm.String()+`"}`))
+		member(about, `"platform":{"os":"unknown","architecture":"unknown"},"annotations":{"x.reference.digest":"`+arm.String()+`"}`),
+	)
 	for _, tt := range []struct {
 		platforms string
 		want      []digest.Digest

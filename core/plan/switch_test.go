@@ -53,7 +53,16 @@ func TestRounds(t *testing.T) {
 func TestSplit(t *testing.T) {
 	now := time.Date(2026, 3, 3, 9, 0, 0, 0, time.UTC)
 	live := func(before, means digest.Digest, at time.Time) Stand {
-		return Stand{Repository: "hut/live/x", Tag: "live", Kind: tagging.Standing, Before: before, Wanted: next, Means: means, Touched: true, At: at}
+		return Stand{
+			Repository: "hut/live/x",
+			Tag:        "live",
+			Kind:       tagging.Standing,
+			Before:     before,
+			Wanted:     next,
+			Means:      means,
+			Touched:    true,
+			At:         at,
+		}
 	}
 	untouched := live(was, was, now)
 	untouched.Touched = false
@@ -76,8 +85,14 @@ func TestSplit(t *testing.T) {
 			t.Errorf("%s: %+v is left, want %d", name, left, tt.left)
 		}
 	}
-	says := Says([]Stand{live(was, next, now), {Repository: "ridge/live/x", Tag: "live", Kind: tagging.Standing, Wanted: next, Means: next, At: now},
-		{Repository: "valley/x", Tag: "live", Wanted: next, Why: "it cannot be reached"}, fixed})
+	says := Says(
+		[]Stand{
+			live(was, next, now),
+			{Repository: "ridge/live/x", Tag: "live", Kind: tagging.Standing, Wanted: next, Means: next, At: now},
+			{Repository: "valley/x", Tag: "live", Wanted: next, Why: "it cannot be reached"},
+			fixed,
+		},
+	)
 	want := "live means bbbbbbbbbbbb in hut/live/x and ridge/live/x; live could not be asked (it cannot be reached), and may mean bbbbbbbbbbbb in valley/x"
 	if says != want {
 		t.Errorf("it says %q, want %q", says, want)

@@ -24,7 +24,7 @@ var views = []view{
 	{"copy", "/copies/2", "document.querySelector('.strata.thin') && document.body.innerText.includes('a second')", 1280, 800, false},
 	{
 		"promotion",
-		"/promotions/12",
+		"/promotions/15",
 		"document.querySelectorAll('.gates tbody tr').length > 6 && document.querySelector('#remark') && document.querySelector('.pairs')",
 		1280,
 		800,
@@ -87,7 +87,7 @@ var views = []view{
 		800,
 		false,
 	},
-	{"build", "/builds/snowpack-model/42", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
+	{"build", "/builds/snowpack-model/43", "document.querySelectorAll('.took').length > 1", 1280, 800, false},
 	{
 		"charter",
 		"/charter",
@@ -96,7 +96,14 @@ var views = []view{
 		800,
 		false,
 	},
-	{"people", "/people", "document.querySelectorAll('.lines tbody tr').length > 3", 1280, 800, false},
+	{
+		"component",
+		"/components/snowpack-model",
+		"document.querySelectorAll('.lines tbody tr').length > 4 && document.body.innerText.includes('Live:')",
+		1280,
+		800,
+		false,
+	},
 }
 
 func main() {
