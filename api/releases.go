@@ -46,7 +46,7 @@ func releaseRoutes() []route {
 			"reviewPromotion",
 			"Review an emergency, or one that skipped an environment",
 			reviewPromotion,
-		),
+		).or(service.Promote),
 		call(http.MethodPost, "/api/v1/roll-back-plans", service.Read, "planRollBack", "What a roll back would do", planRollBack),
 		call(http.MethodPost, "/api/v1/roll-backs", service.RollBack, "rollBack", "Ask for a roll back", askRollBack).starts(),
 	}

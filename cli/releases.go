@@ -124,6 +124,7 @@ func (a *App) drawPlan(p wire.Plan, whole bool) {
 	if p.RollBack {
 		words = fmt.Sprintf("%s back to %s in %s", a.bold(p.Component), p.Version, a.bold(p.Environment))
 	}
+	p.RollBack = false // it is said already
 	fmt.Fprintf(a.Out, "%s%s\n", words, a.marks(p))
 	fmt.Fprintf(a.Out, "%s  %s\n%s\n\n", a.ridge(p.Digest), p.Digest, a.dim(fmt.Sprintf("from %s, by charter %d", p.Source, p.Charter)))
 	t := a.ledger("place", "moves", "", "present", "", "took a push")

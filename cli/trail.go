@@ -109,7 +109,7 @@ func (a *App) drawEntry(e wire.TrailEntry) {
 		line += ": " + w
 	}
 	if p := e.Facts["promotion"]; p != "" {
-		line += ", promotion " + p
+		line += ", " + named(e.Facts["roll back"] != "") + " " + p
 	}
 	if e.Facts["emergency"] != "" {
 		line += ", " + a.ember("emergency")

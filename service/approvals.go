@@ -65,6 +65,10 @@ func (s *Service) SayOf(ctx context.Context, by Actor, n int64, w Word) (store.P
 func (s *Service) maySay(ctx context.Context, by Actor, law law, p store.PromotionWork) error {
 	to := p.Promotion.Environment
 	rule := law.Environments[to].AgreementTo(p.Promotion.Plan.Emergency, p.Promotion.Plan.Skips)
+	if p.Promotion.RollBack {
+		return &problem.Problem{Kind: problem.Refused, Title: "A roll back needs nobody's word", Asked: "promotion " + number(p.Promotion.Number),
+			Rule: "roll backs are asked no gate", Remedy: "dovrak promotions show " + number(p.Promotion.Number) + " tells how it stands"}
+	}
 	if err := by.approvesFor(to, rule.From); err != nil {
 		return err
 	}

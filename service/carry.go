@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"strings"
 	"sync"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"dovrak/core/plan"
 	"dovrak/core/problem"
 	"dovrak/registry"
+	"dovrak/store"
 	"dovrak/transfer"
 
 	"github.com/opencontainers/go-digest"
@@ -123,7 +125,7 @@ func (s *Service) carry(ctx context.Context, sh *shift, f freight) error {
 			tides[i].failed(problem.From(errs[i]).Title)
 		}
 	})
-	return s.firstFailed(ctx, f, errs)
+	return s.firstFailed(ctx, f.to, errs)
 }
 
 // inEach does the same in all places at once.
@@ -135,18 +137,21 @@ func inEach(places []spot, do func(int, spot)) {
 	all.Wait()
 }
 
-// firstFailed gives the first failure, and says where else there was one.
-func (s *Service) firstFailed(ctx context.Context, f freight, errs []error) error {
+// firstFailed gives the first failure, and says in which other places there was one. That the work is another process's by now comes
+// before all.
+func (s *Service) firstFailed(ctx context.Context, places []spot, errs []error) error {
 	var first error
 	var also []string
 	for i, err := range errs {
 		switch {
 		case err == nil:
+		case errors.Is(err, store.ErrLost):
+			return err
 		case first == nil:
 			first = err
 		default:
-			also = append(also, f.to[i].ref.In())
-			s.log.ErrorContext(ctx, "a place could not be supplied", "place", f.to[i].ref.In(), "error", err)
+			also = append(also, places[i].ref.In())
+			s.log.ErrorContext(ctx, "a place failed besides another", "place", places[i].ref.In(), "error", err)
 		}
 	}
 	if len(also) == 0 || ctx.Err() != nil {

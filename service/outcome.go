@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"time"
 
 	"dovrak/core/problem"
@@ -124,6 +125,7 @@ func partOf(ctx context.Context, tx store.Tx, c store.TagChange, facts map[strin
 	}
 	if ok {
 		facts["promotion"] = number(p.Promotion.Number)
+		maps.Copy(facts, marks(p.Promotion))
 		return nil
 	}
 	b, ok, err := tx.BuildByWork(ctx, *c.WorkID)

@@ -256,6 +256,13 @@ func (s *Service) means(ctx context.Context, at spot, tag string) (digest.Digest
 	return d, seen, err
 }
 
+// glance asks what a tag means now, a bounded time.
+func (s *Service) glance(ctx context.Context, at spot, tag string) (digest.Digest, time.Time, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookDeadline)
+	defer cancel()
+	return s.means(ctx, at, tag)
+}
+
 // point is the one way in which Dovrak changes a tag: lease, look, judge, intent, PUT, look again, outcome.
 func (s *Service) point(ctx context.Context, w wish) (Pointed, error) {
 	lease, done, err := s.leaseTag(ctx, w.at, w.tag)
@@ -280,9 +287,7 @@ func (s *Service) pointLeased(ctx context.Context, w wish, lease store.TagLease)
 			return out, false, err
 		}
 	}
-	look, cancel := context.WithTimeout(ctx, lookDeadline)
-	from, seen, err := s.means(look, w.at, w.tag)
-	cancel()
+	from, seen, err := s.glance(ctx, w.at, w.tag)
 	if err != nil {
 		return out, false, err
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 
 	"dovrak/core/charter"
@@ -332,6 +333,19 @@ func oneAtATime(ctx context.Context, q store.Queries, n NewPromotion) error {
 	return err
 }
 
+// marks are those facts of a promotion by which it goes another way than usual.
+func marks(p store.Promotion) map[string]string {
+	out := map[string]string{}
+	for mark, is := range map[string]bool{
+		"emergency": p.Plan.Emergency, "skips": p.Plan.Skips, "again": p.Plan.Again, "roll back": p.RollBack,
+	} {
+		if is {
+			out[mark] = "yes"
+		}
+	}
+	return out
+}
+
 func promotionEntry(act trail.Act, actor, because string, p store.Promotion) entry {
 	facts := map[string]string{
 		"promotion":   number(p.Number),
@@ -341,11 +355,7 @@ func promotionEntry(act trail.Act, actor, because string, p store.Promotion) ent
 		"from":        p.Plan.Source,
 		"charter":     number(p.Plan.Charter),
 	}
-	for mark, is := range map[string]bool{"emergency": p.Plan.Emergency, "skips": p.Plan.Skips, "again": p.Plan.Again} {
-		if is {
-			facts[mark] = "yes"
-		}
-	}
+	maps.Copy(facts, marks(p))
 	for i, place := range p.Plan.Places {
 		facts[fmt.Sprintf("place %d", i+1)] = place.Repository
 	}

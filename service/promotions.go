@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"time"
 
+	"dovrak/core/charter"
 	"dovrak/core/problem"
 	"dovrak/core/trail"
 	"dovrak/store"
@@ -48,7 +50,7 @@ func (s *Service) StopPromotion(ctx context.Context, by Actor, n int64) (store.P
 	}
 	err = s.db.Tx(ctx, func(tx store.Tx) error {
 		if back, err := tx.TakeUpSplit(ctx, w.Work.ID, store.StateGoingBack); err != nil || back {
-			return firstOf(err, s.goOn(ctx, tx, by, w, store.StateGoingBack, trail.PromotionStopped))
+			return firstOf(err, s.goOn(ctx, tx, by, w, store.StateGoingBack, trail.TakeBackAsked))
 		}
 		stopped, err := tx.EndBeforeSwitch(ctx, w.Work.ID)
 		if err != nil {
@@ -110,7 +112,7 @@ func (s *Service) ResumePromotion(ctx context.Context, by Actor, n int64) (store
 			return err
 		}
 		now, err := tx.Now(ctx)
-		if err != nil {
+		if err = firstOf(err, notLongAgo(w, law.Environments[w.Promotion.Environment], now)); err != nil {
 			return err
 		}
 		w.Promotion.Plan.Expires = expiry(law.Environments[w.Promotion.Environment], now)
@@ -138,6 +140,21 @@ func (s *Service) ResumePromotion(ctx context.Context, by Actor, n int64) (store
 	return s.promotionNumbered(ctx, n)
 }
 
+// notLongAgo refuses to begin what ended so long ago that what was said of it then should not count any more.
+func notLongAgo(w store.PromotionWork, env charter.Environment, now time.Time) error {
+	if w.Work.EndedAt == nil || now.Sub(*w.Work.EndedAt) < env.Waits() {
+		return nil
+	}
+	return &problem.Problem{
+		Kind:   problem.Refused,
+		Title:  "This promotion ended too long ago",
+		Asked:  "promotion " + number(w.Promotion.Number),
+		Seen:   "it is " + w.Work.State + " since " + stamp(*w.Work.EndedAt),
+		Rule:   "waits of " + w.Promotion.Environment,
+		Remedy: "ask anew",
+	}
+}
+
 // mayBegin refuses to begin a promotion again beside another, as it would be refused if it were asked now.
 func mayBegin(ctx context.Context, tx store.Tx, p store.Promotion) error {
 	if err := lockHome(ctx, tx, p.Component, p.Environment); err != nil {
@@ -152,7 +169,7 @@ func mayBegin(ctx context.Context, tx store.Tx, p store.Promotion) error {
 // ReviewPromotion keeps that someone has looked at a promotion that went another way than usual: an emergency, or one that skipped an
 // environment. Until then it is shown as such.
 func (s *Service) ReviewPromotion(ctx context.Context, by Actor, n int64, remark string) (store.PromotionWork, error) {
-	if err := firstOf(by.Require(Approve), reason(remark)); err != nil {
+	if err := reason(remark); err != nil {
 		return store.PromotionWork{}, err
 	}
 	w, err := s.promotionNumbered(ctx, n)
@@ -164,7 +181,12 @@ func (s *Service) ReviewPromotion(ctx context.Context, by Actor, n int64, remark
 		return w, err
 	}
 	to := w.Promotion.Environment
-	if err := firstOf(by.approvesFor(to, law.Environments[to].Approvers()), s.notOneself(ctx, by, w, "review it")); err != nil {
+	if groups := law.Environments[to].Approvers(); len(groups) > 0 {
+		err = by.approvesFor(to, groups)
+	} else { // nobody need agree there: another who promotes
+		err = s.promotesThere(ctx, by, w.Promotion)
+	}
+	if err = firstOf(err, s.notOneself(ctx, by, w, "review it")); err != nil {
 		return w, err
 	}
 	err = s.db.Tx(ctx, func(tx store.Tx) error {

@@ -89,7 +89,7 @@ func (x *switching) restoreIn(
 		if st.Touched && t.Kind != tagging.Fixed {
 			failed = x.restore(ctx, at, c)
 		}
-		means, seen, err := x.s.means(ctx, at, t.Tag)
+		means, seen, err := x.s.glance(ctx, at, t.Tag)
 		switch {
 		case ctx.Err() != nil || errors.Is(failed, store.ErrLost):
 			return nil, cmp.Or(ctx.Err(), failed)

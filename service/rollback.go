@@ -52,7 +52,7 @@ func (s *Service) AskRollBack(ctx context.Context, by Actor, n NewRollBack) (Ask
 			component: n.Component,
 			facts: map[string]string{
 				"environment": n.In,
-				"wanted":      image.Printable(n.To),
+				"wanted":      shortened(image.Printable(n.To)),
 				"why":         shortened(p.Title + ": " + p.Seen),
 				"rule":        p.Rule,
 			},

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"dovrak/core/image"
@@ -211,11 +210,11 @@ func (x *switching) point(ctx context.Context, round plan.Round) error {
 		errs[i] = x.pointIn(ctx, to, round[i], at)
 		x.tell(i, errs[i])
 	})
-	if err := x.first(errs); err != nil || !met.missed || !standing(round) {
+	if err := x.s.firstFailed(ctx, x.places, errs); err != nil || !met.missed || !standing(round) {
 		return err
 	}
 	inEach(x.places, func(i int, to spot) { errs[i] = x.askAgain(ctx, to, round[i]) })
-	return x.first(errs)
+	return x.s.firstFailed(ctx, x.places, errs)
 }
 
 func standing(round plan.Round) bool {
@@ -233,29 +232,6 @@ func (x *switching) tell(place int, err error) {
 	if t := x.sh.tideOf(x.places[place].ref.In()); t != nil {
 		t.failed(why)
 	}
-}
-
-// first gives the first failure, and says where else there was one.
-func (x *switching) first(errs []error) error {
-	var first error
-	var also []string
-	for i, err := range errs {
-		switch {
-		case err == nil:
-		case errors.Is(err, store.ErrLost):
-			return err
-		case first == nil:
-			first = err
-		default:
-			also = append(also, x.places[i].ref.In())
-		}
-	}
-	if len(also) == 0 {
-		return first
-	}
-	p := *problem.From(first)
-	p.Seen = strings.TrimSuffix(p.Seen, ".") + "; it failed also in " + strings.Join(also, ", ")
-	return p.Because(first)
 }
 
 func (x *switching) pointIn(ctx context.Context, to spot, tags []plan.TagChange, at *seat) error {
@@ -293,7 +269,7 @@ func (x *switching) requester() Actor {
 // askAgain asks what tags mean that were pointed while another place was late.
 func (x *switching) askAgain(ctx context.Context, to spot, tags []plan.TagChange) error {
 	for _, t := range tags {
-		now, _, err := x.s.means(ctx, to, t.Tag)
+		now, _, err := x.s.glance(ctx, to, t.Tag)
 		if err != nil {
 			return err
 		}
@@ -340,7 +316,7 @@ func (x *switching) prove(ctx context.Context) ([]plan.Stand, error) {
 			out[i] = append(out[i], st)
 		}
 	})
-	return slices.Concat(out...), x.first(errs)
+	return slices.Concat(out...), x.s.firstFailed(ctx, x.places, errs)
 }
 
 // resolve asks a place for the image of each required platform that the promoted one has: one request each.

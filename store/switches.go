@@ -76,9 +76,11 @@ func (t Tx) EndBeforeSwitch(ctx context.Context, work uuid.UUID) (bool, error) {
 	return true, t.notify(ctx, WorkNotice(work))
 }
 
-// TakeUpSplit has somebody work again at a promotion that is split: forward, or back. False if it is not.
+// TakeUpSplit has somebody work again at a promotion that is split: forward, or back. False if it is not. From now on it counts as begun, so
+// that it is taken up even if the job is lost that tells of it.
 func (t Tx) TakeUpSplit(ctx context.Context, work uuid.UUID, state string) (bool, error) {
-	r := t.g.WithContext(ctx).Exec("UPDATE works SET state = ? WHERE id = ? AND NOT ended AND state = ?", state, work, StateSplit)
+	r := t.g.WithContext(ctx).Exec("UPDATE works SET state = ?, began_at = now() WHERE id = ? AND NOT ended AND state = ?",
+		state, work, StateSplit)
 	return r.RowsAffected == 1, r.Error
 }
 
