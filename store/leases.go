@@ -18,12 +18,12 @@ var ErrLost = errors.New("store: the lease on this work went to another process"
 // lockClass is the first half of the advisory lock that each living process holds.
 const lockClass = 8620
 
-// free is true of a work that nobody works on: its lease ran out or was given back, or its owner's process is dead,
-// which the database knows by the lock that died with it.
-const free = `(owner IS NULL OR lease_until < now() OR NOT EXISTS (
-	SELECT 1 FROM processes p JOIN pg_locks l ON l.locktype = 'advisory' AND l.classid = 8620 AND l.objid::bigint = p.lock_key
-		AND l.objsubid = 2 AND l.granted AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
-	WHERE p.id = owner))`
+// free is true of a work that nobody works on: its lease ran out or was given back, or its owner's process is dead.
+const free = "(owner IS NULL OR lease_until < now() OR NOT EXISTS (" + living + " AND p.id = owner))"
+
+// living are the processes that live, which the database knows by the locks that die with them.
+const living = `SELECT 1 FROM processes p JOIN pg_locks l ON l.locktype = 'advisory' AND l.classid = 8620 AND l.objid::bigint = p.lock_key
+	AND l.objsubid = 2 AND l.granted AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) WHERE true`
 
 // Lease is the right to work on one work. Fence grows with each owner.
 type Lease struct {
@@ -81,11 +81,16 @@ func (q Queries) Judging(ctx context.Context, l Lease) error {
 
 // SetPromotionPlan keeps a promotion's plan as it is judged now.
 func (q Queries) SetPromotionPlan(ctx context.Context, l Lease, p plan.Promotion) error {
-	raw, err := json.Marshal(p)
+	return q.updatePromotion(ctx, l, "plan", p)
+}
+
+// updatePromotion writes a column of a promotion, as JSON, under its work's lease.
+func (q Queries) updatePromotion(ctx context.Context, l Lease, column string, value any) error {
+	raw, err := json.Marshal(value)
 	if err != nil {
 		return err
 	}
-	r := q.g.WithContext(ctx).Exec(`UPDATE promotions SET plan = ? WHERE work_id = ? AND EXISTS (
+	r := q.g.WithContext(ctx).Exec("UPDATE promotions SET "+column+` = ? WHERE work_id = ? AND EXISTS (
 		SELECT 1 FROM works WHERE id = work_id AND owner = ? AND fence = ? AND NOT ended)`, string(raw), l.Work, l.Owner, l.Fence)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrLost

@@ -108,8 +108,8 @@ func (q Queries) Prune(ctx context.Context) error {
 		"DELETE FROM referrers WHERE seen_at < now() - interval '1 day'",
 		"DELETE FROM sightings WHERE digest IS NULL AND was_digest IS NULL AND seen_at < now() - interval '1 day'", // never meant anything
 		"DELETE FROM tokens WHERE session AND expires_at < now() - interval '7 days'",
-		"DELETE FROM processes p WHERE started_at < now() - interval '1 day' AND NOT EXISTS (SELECT 1 FROM works WHERE owner = p.id)" +
-			" AND NOT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND classid = 8620 AND objid::bigint = p.lock_key)",
+		"DELETE FROM processes d WHERE started_at < now() - interval '1 day' AND NOT EXISTS (SELECT 1 FROM works WHERE owner = d.id)" +
+			" AND NOT EXISTS (" + living + " AND p.id = d.id)",
 	} {
 		if err := q.g.WithContext(ctx).Exec(sql).Error; err != nil {
 			return err

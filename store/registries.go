@@ -130,7 +130,8 @@ func (q Queries) OpenIn(ctx context.Context, id uuid.UUID, name string) (int64, 
 }
 
 // ShareBudget leases the process a share of the registry's limits for a while: an even part, but never more than what
-// others do not hold. A newcomer may so get nothing, until the others have renewed and left it its part.
+// others do not hold. A newcomer may so get nothing, until the others have renewed and left it its part. Who is dead holds nothing: what
+// begins in its place need not wait for its lease to lapse.
 func (s *Store) ShareBudget(ctx context.Context, registry, process uuid.UUID, life time.Duration) (float64, error) {
 	var share float64
 	err := s.Tx(ctx, func(tx Tx) error {
@@ -141,7 +142,7 @@ func (s *Store) ShareBudget(ctx context.Context, registry, process uuid.UUID, li
 			WITH gone AS (DELETE FROM budget_shares WHERE registry_id = @registry AND until < now() - interval '1 minute'),
 			others AS (
 				SELECT count(*) AS n, coalesce(sum(share), 0) AS held FROM budget_shares
-				WHERE registry_id = @registry AND process_id <> @process AND until > now())
+				WHERE registry_id = @registry AND process_id <> @process AND until > now() AND EXISTS (`+living+` AND p.id = process_id))
 			INSERT INTO budget_shares (registry_id, process_id, share, until)
 			SELECT @registry, @process, greatest(0, least(1.0 / (n + 1), 1 - held)), now() + make_interval(secs => @life) FROM others
 			ON CONFLICT (registry_id, process_id) DO UPDATE SET share = excluded.share, until = excluded.until

@@ -386,7 +386,12 @@ func TestMigrationsWait(t *testing.T) {
 func TestSharesOfABudget(t *testing.T) {
 	s, ctx := pgtest.Open(t), t.Context()
 	reg := registryOf(t, s)
-	a, b, c := store.NewID(), store.NewID(), store.NewID()
+	living := func() uuid.UUID {
+		l, _ := process(t, s)
+		return l.Process
+	}
+	a, b, c := living(), living(), living()
+	d, die := process(t, s)
 	for i, tt := range []struct {
 		process uuid.UUID
 		life    time.Duration
@@ -396,14 +401,21 @@ func TestSharesOfABudget(t *testing.T) {
 		{b, time.Minute, 0},       // a newcomer finds nothing left,
 		{a, time.Minute, 1.0 / 2}, // until the first renews,
 		{b, time.Minute, 1.0 / 2}, // and then has its part
-		{c, -time.Second, 0},      // a third comes, and dies at once
+		{c, -time.Second, 0},      // a third comes, and its lease is over at once
 		{a, time.Minute, 1.0 / 2},
 		{c, time.Minute, 0},
 		{b, time.Minute, 1.0 / 3},
 		{c, time.Minute, 1 - 1.0/2 - 1.0/3},
 		{a, time.Minute, 1.0 / 3},
 		{c, time.Minute, 1.0 / 3},
+		{d.Process, time.Minute, 0},
+		{a, time.Minute, 1.0 / 4},
+		{d.Process, time.Minute, 1 - 1.0/4 - 2.0/3}, // which dies with it
+		{a, time.Minute, 1.0 / 3},
 	} {
+		if i == 14 {
+			die()
+		}
 		got, err := s.ShareBudget(ctx, reg, tt.process, tt.life)
 		if err != nil || math.Abs(got-tt.want) > 1e-9 {
 			t.Errorf("step %d: a share of %v, want %v: %v", i, got, tt.want, err)

@@ -36,25 +36,12 @@ func (q Queries) GoBack(ctx context.Context, l Lease, problem []byte) error {
 
 // SetStands keeps what the tags of a promotion were seen to mean.
 func (q Queries) SetStands(ctx context.Context, l Lease, stands []plan.Stand) error {
-	raw, err := json.Marshal(stands)
-	if err != nil {
-		return err
-	}
-	r := q.g.WithContext(ctx).Exec(`UPDATE promotions SET stands = ? WHERE work_id = ? AND EXISTS (
-		SELECT 1 FROM works WHERE id = work_id AND owner = ? AND fence = ? AND NOT ended)`, string(raw), l.Work, l.Owner, l.Fence)
-	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrLost
-	}
-	return r.Error
+	return q.updatePromotion(ctx, l, "stands", stands)
 }
 
 // SetUndoes keeps what a roll back takes from where it stands.
 func (q Queries) SetUndoes(ctx context.Context, l Lease, undoes []digest.Digest) error {
-	raw, err := json.Marshal(undoes)
-	if err != nil {
-		return err
-	}
-	return q.g.WithContext(ctx).Exec("UPDATE promotions SET undoes = ? WHERE work_id = ?", string(raw), l.Work).Error
+	return q.updatePromotion(ctx, l, "undoes", undoes)
 }
 
 // WorkChanges lists the tag changes of a work, oldest first, with those of which nobody can tell yet what came of them. What came

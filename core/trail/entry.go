@@ -48,7 +48,7 @@ const (
 	PromotionBack    Act = "switch taken back" // a place failed, and every tag means again what it did before
 	PromotionSplit   Act = "switch split"      // a place failed, and another could not go back
 	PromotionResumed Act = "promotion resumed"
-	TakeBackAsked    Act = "taking back asked" // of a split
+	TakeBackAsked    Act = "taking back asked"  // of a split
 	Reviewed         Act = "promotion reviewed" // an emergency, or one that skipped an environment, by someone else afterwards
 	RollBackAsked    Act = "roll back asked"
 	RollBackRefused  Act = "roll back refused"
