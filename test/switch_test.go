@@ -65,6 +65,13 @@ func (s *side) repoint(t testing.TB, tag string, img pipeline.Image) {
 	must(t, os.WriteFile(filepath.Join(s.dir, "repos", "live", "snowpack-model", "_tags", tag), []byte(img.Index.Digest), 0o600))
 }
 
+// holds reports whether live has an image's index.
+func (s *side) holds(t testing.TB, img pipeline.Image) bool {
+	t.Helper()
+	_, err := os.Stat(filepath.Join(s.dir, "repos", "live", "snowpack-model", "_manifests", img.Index.Digest.Encoded()))
+	return err == nil
+}
+
 // collects drops something from the repository, as a registry does that collects what it believes to be garbage.
 func (s *side) collects(t testing.TB, kind, digest string) {
 	t.Helper()
@@ -117,22 +124,30 @@ func TestASwitchGoesBack(t *testing.T) {
 		{"the line is cut at the standing tag", "live", sim.Fault{Reset: true}},
 		{"a moving tag is refused", "2.x", sim.Fault{Status: 500}},
 		{"a fixed tag is refused", "2.14.0", sim.Fault{Status: 403, Code: "DENIED"}},
+		{"the place is away before the switch", "", sim.Fault{Status: 500}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
 			x := newSides(t, "")
 			var struck atomic.Int64
-			x.hut.strikes(putOf(tt.tag), tt.with, &struck)
+			at, ends := putOf(tt.tag), "taken back"
+			if tt.tag == "" { // when all is there, and the place is asked a last time
+				at = func(r *http.Request) bool {
+					return r.Method == http.MethodHead && strings.Contains(r.URL.Path, "/blobs/") && x.hut.holds(t, x.new)
+				}
+				ends = "failed"
+			}
+			x.hut.strikes(at, tt.with, &struck)
 			r := x.promote()
 			if struck.Load() == 0 {
 				t.Fatal("the fault never landed")
 			}
-			if p := x.promotion(2); r.code != 1 || p.State != "taken back" || p.Problem == nil ||
+			if p := x.promotion(2); r.code != 1 || p.State != ends || p.Problem == nil ||
 				!strings.Contains(r.err, "dovrak resume 2") {
 				t.Errorf("%d, %s, %+v\n%s", r.code, p.State, p.Problem, r.err)
 			}
 			x.stands(x.old, "after it")
-			if x.ridge.meant(t, "2.14.0") == "" {
+			if tt.tag != "" && x.ridge.meant(t, "2.14.0") == "" {
 				t.Error("a new fixed tag did not stay")
 			}
 			restored := strings.Count(x.ok("trail", "ridge/live/snowpack-model:live"), "tag restored")
@@ -169,8 +184,11 @@ func TestASwitchIsTriedAgain(t *testing.T) {
 // TestASplit: a place goes away for good in the midst of the switch, and the other cannot go back either. The state names what means what
 // where, nothing else is done to the environment, and there are two ways on.
 func TestASplit(t *testing.T) {
-	for way, args := range map[string][]string{"resumed": {"resume", "2"}, "taken back": {"stop", "2"}} {
-		t.Run(way, func(t *testing.T) {
+	for name, tt := range map[string]struct {
+		landed bool // the registry has done what it was asked when it goes away
+		way    string
+	}{"resumed": {false, "resume"}, "taken back": {false, "stop"}, "gone behind the PUT, taken back": {true, "stop"}} {
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			x := newSides(t, "")
 			var down, struck atomic.Bool
@@ -184,6 +202,9 @@ func TestASplit(t *testing.T) {
 			x.hut.breaks(func(r *http.Request) sim.Fault {
 				if putOf("live")(r) && struck.CompareAndSwap(false, true) {
 					down.Store(true)
+					if tt.landed {
+						return sim.Fault{}
+					}
 				}
 				return away(r)
 			})
@@ -213,18 +234,23 @@ func TestASplit(t *testing.T) {
 			if st := x.ok("standing"); !strings.Contains(st, "split, promotion 2") {
 				t.Errorf("Standing does not say so:\n%s", st)
 			}
-			r = x.run(args...)
-			if p := x.promotion(2); way == "resumed" {
-				if r.code != 0 || p.State != "verified" {
-					t.Errorf("%d, %s\n%s", r.code, p.State, r.err)
-				}
-				x.stands(x.new, way)
-			} else {
-				if r.code != 1 || p.State != "taken back" {
-					t.Errorf("%d, %s\n%s", r.code, p.State, r.err)
-				}
-				x.stands(x.old, way)
+			x.kill()
+			x.start()
+			if p := x.promotion(2); p.State != "split" {
+				t.Errorf("begun again, it is %s", p.State)
 			}
+			if landed := x.hut.meant(t, "live") == x.new.Index.Digest.String(); landed != tt.landed {
+				t.Errorf("the change landed: %v", landed)
+			}
+			r = x.run(tt.way, "2")
+			want, code, img := "verified", 0, x.new
+			if tt.way == "stop" {
+				want, code, img = "taken back", 1, x.old
+			}
+			if p := x.promotion(2); r.code != code || p.State != want {
+				t.Errorf("%d, %s\n%s", r.code, p.State, r.err)
+			}
+			x.stands(img, name)
 			if trail := x.ok("trail"); !strings.Contains(trail, "switch split") {
 				t.Errorf("the trail does not tell of the split:\n%s", trail)
 			}

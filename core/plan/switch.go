@@ -53,7 +53,7 @@ type Stand struct {
 	Means      digest.Digest `json:"means,omitempty"` // empty: nothing
 	Touched    bool          `json:"touched,omitempty"`
 	At         time.Time     `json:"at,omitzero"`         // when it was seen; zero: the place could not be asked
-	Why        string        `json:"why,omitempty"`       // it could not
+	Why        string        `json:"why,omitempty"`       // it could not, or was not restored
 	Platforms  []Resolved    `json:"platforms,omitempty"` // as their clients resolve the tag
 }
 
@@ -120,7 +120,10 @@ func Says(stands []Stand) string {
 			continue
 		}
 		means := "means " + inShort(s.Means)
-		if s.At.IsZero() {
+		switch {
+		case s.Why != "" && !s.At.IsZero():
+			means += " (not restored: " + s.Why + ")"
+		case s.At.IsZero():
 			means = "could not be asked (" + s.Why + "), and may mean " + inShort(s.Wanted)
 		}
 		key := fmt.Sprintf("%s %s", s.Tag, means)

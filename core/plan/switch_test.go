@@ -90,10 +90,12 @@ func TestSplit(t *testing.T) {
 			live(was, next, now),
 			{Repository: "ridge/live/x", Tag: "live", Kind: tagging.Standing, Wanted: next, Means: next, At: now},
 			{Repository: "valley/x", Tag: "live", Wanted: next, Why: "it cannot be reached"},
+			{Repository: "forge/x", Tag: "live", Wanted: next, Means: next, At: now, Why: "it is full"},
 			fixed,
 		},
 	)
-	want := "live means bbbbbbbbbbbb in hut/live/x and ridge/live/x; live could not be asked (it cannot be reached), and may mean bbbbbbbbbbbb in valley/x"
+	want := "live means bbbbbbbbbbbb in hut/live/x and ridge/live/x; live could not be asked (it cannot be reached), and may mean bbbbbbbbbbbb in valley/x; " +
+		"live means bbbbbbbbbbbb (not restored: it is full) in forge/x"
 	if says != want {
 		t.Errorf("it says %q, want %q", says, want)
 	}
