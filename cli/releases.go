@@ -15,7 +15,7 @@ import (
 
 func (a *App) promote() *cobra.Command {
 	var n wire.NewPromotion
-	var planOnly, detach bool
+	var how releasing
 	cmd := &cobra.Command{
 		Use:   "promote COMPONENT --to ENVIRONMENT",
 		Short: "Move what stands in the environment before to the next: content first, tags last, verified",
@@ -27,7 +27,7 @@ func (a *App) promote() *cobra.Command {
 			if n.Component = args[0]; n.To == "" {
 				return usage{errors.New("where to? say --to ENVIRONMENT")}
 			}
-			if n.Because == "" && !planOnly {
+			if n.Because == "" && !how.planOnly {
 				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
 			}
 			c := a.client()
@@ -36,21 +36,10 @@ func (a *App) promote() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if planOnly {
-				return a.print(plan, func() { a.drawPlan(plan, true) })
-			}
-			if a.output == "table" {
-				a.drawPlan(plan, false)
-			}
-			n.Chosen = wire.Chosen{From: plan.From, Image: plan.Digest} // the image that the plan was shown of
-			no, err := c.Promote(cmd.Context(), n)
-			if err != nil {
-				return err
-			}
-			if detach {
-				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", no) })
-			}
-			return a.followPromotion(cmd, c, no, false)
+			return a.release(cmd, c, plan, how, func() (int64, error) {
+				n.Chosen = wire.Chosen{From: plan.From, Image: plan.Digest} // the image that the plan was shown of
+				return c.Promote(cmd.Context(), n)
+			})
 		},
 	}
 	cmd.Flags().StringVar(&n.To, "to", "", "the environment (required)")
@@ -62,11 +51,36 @@ func (a *App) promote() *cobra.Command {
 	cmd.Flags().StringVar(&n.Image, "image", "", "this digest")
 	cmd.Flags().BoolVar(&n.Emergency, "emergency", false, "freezes do not hold, and others must agree; the trail is marked")
 	cmd.Flags().BoolVar(&n.Again, "again", false, "although this image was rolled back there")
-	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
 	cmd.Flags().
 		StringVar(&n.Referrers, "referrers", "", "what goes along of all that refers to the image: all, none, or an artifact type (default all)")
-	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
+	return how.flags(cmd)
+}
+
+// releasing is how far a promotion or a roll back is taken from its plan.
+type releasing struct{ planOnly, detach bool }
+
+func (r *releasing) flags(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&r.planOnly, "plan", false, "show the plan and do nothing")
+	cmd.Flags().BoolVar(&r.detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
 	return cmd
+}
+
+// release shows a plan, asks for what was planned, and follows it.
+func (a *App) release(cmd *cobra.Command, c *client.Client, plan wire.Plan, how releasing, ask func() (int64, error)) error {
+	if how.planOnly {
+		return a.print(plan, func() { a.drawPlan(plan, true) })
+	}
+	if a.output == "table" {
+		a.drawPlan(plan, false)
+	}
+	n, err := ask()
+	if err != nil {
+		return err
+	}
+	if how.detach {
+		return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", n) })
+	}
+	return a.followPromotion(cmd, c, n, false)
 }
 
 // followPromotion shows a promotion until it has ended or, unless through, waits for what may take long.

@@ -12,7 +12,7 @@ import (
 
 func (a *App) rollback() *cobra.Command {
 	var n wire.NewRollBack
-	var planOnly, detach bool
+	var how releasing
 	cmd := &cobra.Command{
 		Use:   "rollback COMPONENT --in ENVIRONMENT",
 		Short: "Point an environment's tags back to what stood there: no copy where it is kept, verified",
@@ -24,7 +24,7 @@ func (a *App) rollback() *cobra.Command {
 			if n.Component = args[0]; n.In == "" {
 				return usage{errors.New("where? say --in ENVIRONMENT")}
 			}
-			if n.Because == "" && !planOnly {
+			if n.Because == "" && !how.planOnly {
 				return usage{errors.New(`why? say --because "…": it goes on the trail`)}
 			}
 			c := a.client()
@@ -32,29 +32,16 @@ func (a *App) rollback() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if planOnly {
-				return a.print(plan, func() { a.drawPlan(plan, true) })
-			}
-			if a.output == "table" {
-				a.drawPlan(plan, false)
-			}
-			n.To = plan.Digest // what the plan was shown of
-			no, err := c.RollBack(cmd.Context(), n)
-			if err != nil {
-				return err
-			}
-			if detach {
-				return a.print(map[string]int64{"number": no}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", no) })
-			}
-			return a.followPromotion(cmd, c, no, false)
+			return a.release(cmd, c, plan, how, func() (int64, error) {
+				n.To = plan.Digest // what the plan was shown of
+				return c.RollBack(cmd.Context(), n)
+			})
 		},
 	}
 	cmd.Flags().StringVar(&n.In, "in", "", "the environment (required)")
 	cmd.Flags().StringVar(&n.To, "to", "", "a version, a digest or a time (UTC) of what stood there (default: what stood before)")
 	cmd.Flags().StringVar(&n.Because, "because", "", "the reason, for the trail (required)")
-	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and do nothing")
-	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end; dovrak promotions shows it")
-	return cmd
+	return how.flags(cmd)
 }
 
 func (a *App) resume() *cobra.Command {

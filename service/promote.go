@@ -384,12 +384,23 @@ func (s *Service) RunPromotion(ctx context.Context, work uuid.UUID) error {
 		return err
 	}
 	return s.underLease(ctx, work, numbered(store.TopicPromotion, w.Promotion.Number),
-		func(ctx context.Context, sh *shift) error { return s.runPromotion(ctx, sh, work) },
+		func(ctx context.Context, sh *shift) error { return resumable(ctx, w, s.runPromotion(ctx, sh, work)) },
 		func(ctx context.Context, tx store.Tx, p *problem.Problem) error {
 			e := promotionEntry(ended(w.Promotion), w.RequesterName, w.Work.Because, w.Promotion)
 			e.facts["problem"], e.facts["rule"] = p.Title, p.Rule
 			return s.record(ctx, tx, e)
 		})
+}
+
+// resumable adds to a failure that ends a promotion that it can be begun again.
+func resumable(ctx context.Context, w store.PromotionWork, err error) error {
+	_, over := errors.AsType[endedAs](err)
+	if err == nil || over || midway(err) || ctx.Err() != nil || errors.Is(err, store.ErrLost) {
+		return err
+	}
+	p := *problem.From(err)
+	p.Remedy = strings.TrimSpace(sentence(p.Remedy) + " Then: dovrak resume " + number(w.Promotion.Number))
+	return p.Because(err)
 }
 
 func (s *Service) runPromotion(ctx context.Context, sh *shift, work uuid.UUID) error {
@@ -446,7 +457,7 @@ func (s *Service) runPromotion(ctx context.Context, sh *shift, work uuid.UUID) e
 		Asked:  w.Promotion.Component + " to " + w.Promotion.Environment,
 		Seen:   fmt.Sprintf("%d times something else than was decided on", triesToSwitch),
 		Rule:   ruleAsDecided,
-		Remedy: "find out who else writes there, then resume it: dovrak resume " + number(w.Promotion.Number),
+		Remedy: "find out who else writes there",
 	}
 }
 

@@ -77,6 +77,26 @@ func TestRollBack(t *testing.T) {
 	}
 }
 
+// TestKilledInARollBack: the next service ends it, as it does with a promotion.
+func TestKilledInARollBack(t *testing.T) {
+	for _, point := range []string{"verified-again", "switch-begun", "tag-pointed:3", "tag-pointed:6"} {
+		t.Run(point, func(t *testing.T) {
+			t.Parallel()
+			x := newSides(t, "")
+			x.promote()
+			struck := x.diesAt(point)
+			x.ok("rollback", "snowpack-model", "--in", "live", "--because", "wrong layer", "--detach")
+			struck()
+			x.start()
+			x.until(50*time.Second, "the roll back has ended", func() bool { return x.promotion(3).Ended })
+			if p := x.promotion(3); p.State != "verified" {
+				t.Fatalf("it ended as %s: %+v", p.State, p.Problem)
+			}
+			x.stands(x.old, "taken up")
+		})
+	}
+}
+
 // TestRollBackNeedsItsRight: to promote is not to roll back; where an environment names groups, theirs alone.
 func TestRollBackNeedsItsRight(t *testing.T) {
 	t.Parallel()
