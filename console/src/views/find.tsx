@@ -5,7 +5,7 @@ import { api, take, type Schema } from '../api/client';
 import { BuildState } from '../parts/build';
 import { Bytes } from '../parts/bytes';
 import { Inline } from '../parts/digest';
-import { acrossPath, buildPath, imagePath, tagsPath } from '../parts/paths';
+import { buildPath, componentPath, imagePath, tagsPath } from '../parts/paths';
 import { Section } from '../parts/section';
 import { Failed, Loading } from '../parts/states';
 import { Age } from '../parts/time';
@@ -24,7 +24,7 @@ export function FindView() {
   const [build, ...builds] = w.builds;
   if (build && builds.length === 0) return <Navigate to={buildPath(build.component, build.number)} replace />;
   const first = w.items[0];
-  if (w.as.includes('component') && first?.component === what) return <Navigate to={acrossPath(what)} replace />;
+  if (w.as.includes('component') && first?.component === what) return <Navigate to={componentPath(what)} replace />;
   if (w.as.includes('repository')) return <Navigate to={tagsPath(what)} replace />;
   if (!build && first && w.items.every((i) => i.digest === first.digest))
     return <Navigate to={imagePath(`${first.repository}@${first.digest}`)} replace />;
