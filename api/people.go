@@ -103,10 +103,14 @@ func people(ctx context.Context, a *API, by service.Actor, _ none) (wire.People,
 
 func viewPerson(p service.Person) wire.Person {
 	return wire.Person{
-		Name: p.Actor.Name, Email: p.Email, Withdrawn: utc(p.Withdraw), Groups: own(p.May.Groups), PromotesIn: own(p.May.PromotesIn),
-		RollsBackIn: own(
-			p.May.RollsBackIn,
-		), ApprovesIn: own(p.May.ApprovesIn), May: each(p.May.May, func(m service.Permission) string { return string(m) }),
+		Name:        p.Actor.Name,
+		Email:       p.Email,
+		Withdrawn:   utc(p.Withdraw),
+		Groups:      own(p.May.Groups),
+		PromotesIn:  own(p.May.PromotesIn),
+		RollsBackIn: own(p.May.RollsBackIn),
+		ApprovesIn:  own(p.May.ApprovesIn),
+		May:         each(p.May.May, func(m service.Permission) string { return string(m) }),
 		Accounts: each(p.Accounts, func(acc store.Account) wire.Account {
 			return wire.Account{
 				Issuer:  acc.Issuer,

@@ -13,8 +13,8 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// The cookies. No script reads those that let anybody in. That of the session is sent by the console's own pages alone; the one that binds a sign-in to its
-// browser must come back from the issuer's site, and goes nowhere but to the sign-in.
+// The cookies. No script reads those that let anybody in. That of the session is sent by the console's own pages alone; the
+// one that binds a sign-in to its browser must come back from the issuer's site, and goes nowhere but to the sign-in.
 const (
 	sessionCookie = "dovrak_session"
 	signInCookie  = "dovrak_signin"

@@ -55,9 +55,8 @@ func (a *App) drawImage(asked, platform string, img wire.Image) {
 		built = fmt.Sprintf(", built %s ago (%s)", age(*img.Created, now), clock(*img.Created))
 	}
 	fmt.Fprintf(a.Out, "%s, %s%s, %s\n", whatIs(platform, img), size(img.Size), built, a.dim("seen "+img.Seen.Format("15:04:05")+" UTC"))
-	if others := slices.DeleteFunc(slices.Clone(img.Tags), func(t string) bool { return strings.HasSuffix(asked, ":"+t) }); len(
-		others,
-	) > 0 {
+	others := slices.DeleteFunc(slices.Clone(img.Tags), func(t string) bool { return strings.HasSuffix(asked, ":"+t) })
+	if len(others) > 0 {
 		fmt.Fprintf(a.Out, "also %s\n", strings.Join(others, ", "))
 	}
 	for _, b := range img.Builds {

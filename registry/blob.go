@@ -43,8 +43,8 @@ type Mark struct {
 
 // Blob opens a blob for streaming from a mark on. A stream that is cut is taken up again where it was cut (distribution specification,
 // "Pulling blobs", by Range), a bounded number of times in a row; what was hashed of it stays hashed. The read that would
-// give the last byte fails with a problem of kind Altered, and withholds what it read, unless all the bytes are those that the digest promises: whoever passes them on can never
-// finish a wrong blob.
+// give the last byte fails with a problem of kind Altered, and withholds what it read, unless all the bytes are those that
+// the digest promises: whoever passes them on can never finish a wrong blob.
 func (r *Repository) Blob(ctx context.Context, d ocispec.Descriptor, from Mark) (*Stream, error) {
 	rq := r.blobRequest("pull", http.MethodGet, d.Digest)
 	v := r.verify(rq, nil, d)

@@ -59,9 +59,8 @@ func (s *Service) imageOfVersion(ctx context.Context, n NewPromotion, at spot, e
 	d, _, err := s.means(ctx, at, tag)
 	if err == nil && d == "" {
 		err = &problem.Problem{Kind: problem.NotFound, Title: "This version is not where it would come from",
-			Asked: n.Component + " " + image.Printable(
-				n.Version,
-			) + " from " + environment, Seen: at.ref.In() + ":" + tag + " means nothing",
+			Asked:  n.Component + " " + image.Printable(n.Version) + " from " + environment,
+			Seen:   at.ref.In() + ":" + tag + " means nothing",
 			Remedy: "dovrak tags " + at.ref.In() + " shows what is there"}
 	}
 	return d, err

@@ -65,10 +65,8 @@ func (s *Service) CloseBuild(ctx context.Context, by Actor, component string, ru
 
 func missingParts(b store.Build, missing, required []string) error {
 	return &problem.Problem{Kind: problem.Refused, Title: "Platforms are missing", Asked: "to close " + buildName(b),
-		Seen: "no part for " + strings.Join(
-			missing,
-			", ",
-		), Rule: "required platforms of " + b.Component + ": " + strings.Join(required, ", "),
+		Seen:   "no part for " + strings.Join(missing, ", "),
+		Rule:   "required platforms of " + b.Component + ": " + strings.Join(required, ", "),
 		Remedy: "report them: dovrak build part " + buildName(b) + " --platform " + missing[0] + " --image …"}
 }
 

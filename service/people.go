@@ -83,9 +83,8 @@ func (s *Service) toBeMember(ctx context.Context, tx store.Tx, name, email strin
 	}
 	if _, taken, err := tx.AccountOf(ctx, "", accountOf(name)); err != nil || taken {
 		return store.Actor{}, firstOf(err, &problem.Problem{Kind: problem.Refused, Title: "This account is there already",
-			Asked: image.Printable(
-				name,
-			), Rule: "a name means one", Remedy: "invite them anew: dovrak people invite NAME; or take another name"})
+			Asked: image.Printable(name), Rule: "a name means one",
+			Remedy: "invite them anew: dovrak people invite NAME; or take another name"})
 	}
 	same, ok, err := tx.PersonByEmail(ctx, email)
 	if err != nil || ok {

@@ -161,15 +161,12 @@ func judgePlatforms(law law, n NewPromotion, d draft) error {
 	required := law.Components[n.Component].Platforms
 	if missing := plan.Missing(required, root, own); len(missing) > 0 {
 		return &problem.Problem{
-			Kind:  problem.Refused,
-			Title: "The image lacks a platform that the component requires",
-			Asked: n.Component + " to " + n.To,
-			Seen:  root.Digest.String() + " without " + strings.Join(missing, ", "),
-			Where: d.from.ref.In(),
-			Rule: "required platforms of " + n.Component + ": " + strings.Join(
-				required,
-				", ",
-			),
+			Kind:   problem.Refused,
+			Title:  "The image lacks a platform that the component requires",
+			Asked:  n.Component + " to " + n.To,
+			Seen:   root.Digest.String() + " without " + strings.Join(missing, ", "),
+			Where:  d.from.ref.In(),
+			Rule:   "required platforms of " + n.Component + ": " + strings.Join(required, ", "),
 			Remedy: "build it for every platform, and point the standing tag at that index",
 		}
 	}

@@ -127,9 +127,8 @@ func (s *Service) ResumePromotion(ctx context.Context, by Actor, n int64) (store
 				Asked: "promotion " + number(n),
 				Seen:  "it is " + w.Work.State,
 				Rule:  "what is split, was taken back, was stopped or has failed is resumed",
-				Remedy: "dovrak promotions show " + number(
-					n,
-				) + " tells how it stands; ask anew where it was refused, declined or has expired",
+				Remedy: "dovrak promotions show " + number(n) +
+					" tells how it stands; ask anew where it was refused, declined or has expired",
 			}
 		}
 		return s.goOn(ctx, tx, by, w, store.StateJudged, trail.PromotionResumed)
@@ -196,9 +195,8 @@ func (s *Service) ReviewPromotion(ctx context.Context, by Actor, n int64, remark
 		}
 		if !reviewed {
 			return &problem.Problem{Kind: problem.Refused, Title: "There is nothing to review here", Asked: "promotion " + number(n),
-				Seen: reviewWords(
-					w,
-				), Rule: "emergencies, and promotions that skipped an environment, are reviewed once, when they are over",
+				Seen:   reviewWords(w),
+				Rule:   "emergencies, and promotions that skipped an environment, are reviewed once, when they are over",
 				Remedy: "dovrak promotions --to-review lists those that wait for it"}
 		}
 		if err := numbered(store.TopicPromotion, n).tell(ctx, tx, ""); err != nil {

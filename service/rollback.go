@@ -122,11 +122,7 @@ func oneSwitch(ctx context.Context, q store.Queries, n NewRollBack) error {
 		}
 		remedy := "wait for it, then ask again"
 		if o.Work.State == store.StateSplit {
-			remedy = "take it back (dovrak stop " + number(
-				o.Promotion.Number,
-			) + ") or go on with it (dovrak resume " + number(
-				o.Promotion.Number,
-			) + ")"
+			remedy = fmt.Sprintf("take it back (dovrak stop %[1]d) or go on with it (dovrak resume %[1]d)", o.Promotion.Number)
 		}
 		return &problem.Problem{
 			Kind:   problem.Refused,

@@ -326,9 +326,8 @@ func (s *Service) letIn(ctx context.Context, tx store.Tx, actor store.Actor, con
 	}
 	if len(a.May) == 0 {
 		return Issued{}, &problem.Problem{Kind: problem.NotPermitted, Title: "You may do nothing here", Asked: "as " + actor.Name,
-			Seen: "the groups " + orNone(
-				a.Groups,
-			), Rule: "groups", Remedy: "have the charter put one of your groups, or you, under groups:"}
+			Seen: "the groups " + orNone(a.Groups), Rule: "groups",
+			Remedy: "have the charter put one of your groups, or you, under groups:"}
 	}
 	secret, hash := newToken()
 	tok, err := tx.AddToken(ctx, store.Token{ID: store.NewID(), ActorID: actor.ID, Hash: hash, Session: console, Own: true}, SessionLife)

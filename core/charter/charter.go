@@ -217,13 +217,8 @@ func (c *Charter) From(component, to, from string) (string, error) {
 		Kind:  problem.Refused,
 		Title: "No rule lets this skip an environment",
 		Asked: component + " from " + image.Printable(from) + " to " + to,
-		Seen: "the route " + strings.Join(
-			route,
-			" → ",
-		) + "; " + to + " also takes from: " + orElse(
-			strings.Join(c.Environments[to].AlsoFrom, ", "),
-			"none",
-		),
+		Seen: "the route " + strings.Join(route, " → ") + "; " + to + " also takes from: " +
+			orElse(strings.Join(c.Environments[to].AlsoFrom, ", "), "none"),
 		Rule:   "also-from of " + to,
 		Remedy: "promote it to " + before + " first, or have the charter allow it: also-from: [" + image.Printable(from) + "]",
 	}

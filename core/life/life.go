@@ -18,7 +18,8 @@ type Made struct {
 	Reported time.Time
 }
 
-// Passage is a promotion or a roll back that was done or, without a number, what else made an image stand somewhere. Approved is when the last of those agreed who had to; zero: nobody was asked.
+// Passage is a promotion or a roll back that was done or, without a number, what else made an image stand somewhere. Approved is
+// when the last of those agreed who had to; zero: nobody was asked.
 type Passage struct {
 	Number                    int64
 	Environment               string

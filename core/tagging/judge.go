@@ -162,13 +162,9 @@ func (j judgement) forward() error {
 	want, werr := semver.StrictNewVersion(j.change.Image.Version)
 	switch {
 	case herr != nil || werr != nil:
-		return j.refusal(fmt.Sprintf(
-			"versions that cannot be compared: it means %s, and is to mean %s",
-			called(
-				j.change.Means.Version,
-			),
-			called(j.change.Image.Version),
-		), "have the image say its version (org.opencontainers.image.version)")
+		return j.refusal(fmt.Sprintf("versions that cannot be compared: it means %s, and is to mean %s",
+			called(j.change.Means.Version), called(j.change.Image.Version)),
+			"have the image say its version (org.opencontainers.image.version)")
 	case want.Prerelease() != "" && have.Prerelease() == "":
 		return j.refusal(fmt.Sprintf("%s is a prerelease, and it means the release %s", want.Original(), have.Original()),
 			"point it when the release is built")
