@@ -44,6 +44,7 @@ func TestGates(t *testing.T) {
 		{"not yet", Gate{BeenIn: "bench", For: "90m"}, nil, DoesNot, "since 2026-03-03 11:00:00 UTC", ByTime},
 		{"never there", Gate{BeenIn: "trial", For: "1d"}, nil, DoesNot, "does not stand in trial", ""},
 		{"platforms", Gate{Platforms: "required"}, nil, Holds, "linux/amd64, linux/arm64", ""},
+		{"a plain variant is the platform", Gate{Platforms: "required"}, func(f *Facts) { f.Required = []string{"linux/arm64/v8"} }, Holds, "arm64", ""},
 		{"one is missing", Gate{Platforms: "required"}, func(f *Facts) { f.Required = append(f.Required, "linux/arm/v7") }, DoesNot, "lacks linux/arm/v7", ""},
 		{"branch", Gate{Branch: "release/*"}, nil, Holds, "build 41 from release/2.14", ""},
 		{"another branch", Gate{Branch: "main"}, nil, DoesNot, "release/2.14", ""},

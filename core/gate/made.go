@@ -3,10 +3,11 @@ package gate
 import (
 	"fmt"
 	"path"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"dovrak/core/image"
 
 	"github.com/Masterminds/semver/v3"
 )
@@ -90,13 +91,13 @@ func beenIn(g Gate, f Facts) Result {
 func clock(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 
 func platforms(_ Gate, f Facts) Result {
-	var missing []string
-	for _, p := range f.Required {
-		if !slices.Contains(f.Image.Platforms, p) {
-			missing = append(missing, p)
+	var have []image.Platform
+	for _, text := range f.Image.Platforms {
+		if p, err := image.ParsePlatform(text); err == nil { // what cannot be read is none of those required
+			have = append(have, p)
 		}
 	}
-	if len(missing) > 0 {
+	if missing := image.Lacking(f.Required, have); len(missing) > 0 {
 		return doesNot("build it for every platform", "it lacks %s", strings.Join(missing, ", "))
 	}
 	return holds("%s", strings.Join(f.Image.Platforms, ", "))

@@ -1,6 +1,7 @@
 package image
 
 import (
+	"slices"
 	"strings"
 
 	"dovrak/core/problem"
@@ -61,6 +62,22 @@ func (p Platform) Same(q Platform) bool {
 		return p.Variant
 	}
 	return p.OS == q.OS && p.Architecture == q.Architecture && variant(p) == variant(q)
+}
+
+// Named reports whether a platform is among those that a list names.
+func (p Platform) Named(list []string) bool {
+	return slices.ContainsFunc(list, func(text string) bool {
+		q, err := ParsePlatform(text)
+		return err == nil && p.Same(q)
+	})
+}
+
+// Lacking lists what is required, as it is written there, and is not among those that there are.
+func Lacking(required []string, have []Platform) []string {
+	return slices.DeleteFunc(slices.Clone(required), func(text string) bool {
+		p, err := ParsePlatform(text)
+		return err == nil && slices.ContainsFunc(have, p.Same)
+	})
 }
 
 // variants are what a client of an architecture can run, by its own variant: the first is what it likes best. An image

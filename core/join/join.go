@@ -111,7 +111,7 @@ func (w Wanted) Check(p Part) ([]string, error) {
 		return nil, refused("The part is not the platform it claims", asked, "its config says "+called(p.Config.Platform),
 			"a part is what it claims", "report it as "+called(p.Config.Platform)+", or have the runner build for "+p.Claimed.String())
 	}
-	if len(w.Required)+len(w.Optional) > 0 && !named(p.Claimed, w.Required) && !named(p.Claimed, w.Optional) {
+	if len(w.Required)+len(w.Optional) > 0 && !p.Claimed.Named(w.Required) && !p.Claimed.Named(w.Optional) {
 		return nil, refused(
 			"The component is not built for this platform",
 			asked,
@@ -156,16 +156,7 @@ func sameCommit(a, b string) bool {
 }
 
 // Missing lists the required platforms that no part has.
-func (w Wanted) Missing(have []image.Platform) []string {
-	var out []string
-	for _, r := range w.Required {
-		want, err := image.ParsePlatform(r)
-		if err != nil || !slices.ContainsFunc(have, want.Same) {
-			out = append(out, r)
-		}
-	}
-	return out
-}
+func (w Wanted) Missing(have []image.Platform) []string { return image.Lacking(w.Required, have) }
 
 // Join checks all parts and writes the index. No byte of it is written before every check holds.
 func (w Wanted) Join(parts []Part) (image.Manifest, []string, error) {
@@ -251,13 +242,6 @@ func twins(parts []Part, of image.Platform) string {
 		}
 	}
 	return strings.Join(ds, " and ")
-}
-
-func named(p image.Platform, all []string) bool {
-	return slices.ContainsFunc(all, func(s string) bool {
-		other, err := image.ParsePlatform(s)
-		return err == nil && p.Same(other)
-	})
 }
 
 func called(p image.Platform) string {

@@ -10,6 +10,7 @@ import (
 	"dovrak/core/tagging"
 
 	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // tree makes an index of n images with layers each, of which the first is shared by all.
@@ -80,9 +81,41 @@ func TestTagsOfAPromotion(t *testing.T) {
 	}
 }
 
-func TestMissing(t *testing.T) {
-	root := tree(t, 2, 1).Root()
-	if got := Missing([]string{"linux/a0", "linux/a2"}, root, image.Platform{}); !slices.Equal(got, []string{"linux/a2"}) {
-		t.Errorf("got %v", got)
+// TestPlatformsOfAnIndex: which required ones it lacks, and which image a client of each is given. linux/arm64 and linux/arm64/v8 are one.
+func TestPlatformsOfAnIndex(t *testing.T) {
+	member := func(text string) ocispec.Descriptor {
+		p, err := image.ParsePlatform(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ocispec.Descriptor{Digest: digest.FromString(text),
+			Platform: &ocispec.Platform{OS: p.OS, Architecture: p.Architecture, Variant: p.Variant}}
+	}
+	index := image.Manifest{Index: true, Members: []ocispec.Descriptor{member("unknown/unknown"), member("linux/arm/v6"),
+		member("linux/arm64/v8"), member("linux/arm/v7"), member("linux/amd64")}}
+	single := image.Manifest{Digest: "sha256:aa"}
+	for _, tt := range []struct {
+		root           image.Manifest
+		own, want, got string // the platform required, and the one of whose image its client is given; empty: none
+	}{
+		{index, "", "linux/amd64", "linux/amd64"}, {index, "", "linux/arm64", "linux/arm64/v8"}, {index, "", "linux/arm64/v8", "linux/arm64/v8"},
+		{index, "", "linux/arm/v7", "linux/arm/v7"}, {index, "", "linux/arm", "linux/arm/v7"}, {index, "", "linux/riscv64", ""},
+		{single, "linux/arm64/v8", "linux/arm64", "alone"},
+	} {
+		var own image.Platform
+		if tt.own != "" {
+			own, _ = image.ParsePlatform(tt.own)
+		}
+		missing := Missing([]string{tt.want}, tt.root, own)
+		if (len(missing) == 0) != (tt.got != "") {
+			t.Errorf("%s: missing %v", tt.want, missing)
+		}
+		given := Clients(tt.root, []string{tt.want})
+		switch {
+		case tt.got == "" && len(given) == 0:
+		case tt.got == "alone" && slices.Equal(given, []Resolved{{tt.want, "sha256:aa"}}):
+		case tt.got == "" || !slices.Equal(given, []Resolved{{tt.want, digest.FromString(tt.got)}}):
+			t.Errorf("%s: given %v, want that of %q", tt.want, given, tt.got)
+		}
 	}
 }

@@ -116,17 +116,16 @@ func (p Promotion) Undoes() []digest.Digest {
 	return slices.Compact(out)
 }
 
-// Missing lists the required platforms that an index does not have.
+// Missing lists the required platforms that an index does not have, or the image of one platform, its own.
 func Missing(required []string, root image.Manifest, own image.Platform) []string {
-	have := map[string]bool{own.String(): true}
-	for _, d := range root.Members {
-		have[image.PlatformOf(d).String()] = true
-	}
-	var out []string
-	for _, p := range required {
-		if !have[p] {
-			out = append(out, p)
-		}
+	return image.Lacking(required, append(platformsIn(root), own))
+}
+
+// platformsIn are those of an index's members, one for each.
+func platformsIn(root image.Manifest) []image.Platform {
+	out := make([]image.Platform, len(root.Members))
+	for i, d := range root.Members {
+		out[i] = image.PlatformOf(d)
 	}
 	return out
 }

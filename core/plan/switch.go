@@ -10,7 +10,6 @@ import (
 	"dovrak/core/tagging"
 
 	"github.com/opencontainers/go-digest"
-	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // Round is what a switch points in one go: for each place, in the order of the plan's, the tags in the order in which they are
@@ -66,14 +65,13 @@ type Resolved struct {
 // Clients gives the image that a client of each platform is given by a tag that means root, of those platforms that it has.
 func Clients(root image.Manifest, platforms []string) []Resolved {
 	var out []Resolved
-	for _, p := range platforms {
-		if !root.Index {
-			out = append(out, Resolved{p, root.Digest})
-			continue
-		}
-		i := slices.IndexFunc(root.Members, func(d ocispec.Descriptor) bool { return image.PlatformOf(d).String() == p })
-		if i >= 0 {
-			out = append(out, Resolved{p, root.Members[i].Digest})
+	have := platformsIn(root)
+	for _, text := range platforms {
+		p, err := image.ParsePlatform(text)
+		if i := image.Choose(have, p); err == nil && i >= 0 {
+			out = append(out, Resolved{text, root.Members[i].Digest})
+		} else if !root.Index {
+			out = append(out, Resolved{text, root.Digest})
 		}
 	}
 	return out
