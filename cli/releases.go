@@ -126,10 +126,10 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 			a.Out,
 			"\n%s  %s\n",
 			a.bold(fmt.Sprintf("%s %d", named(w.RollBack), w.Number)),
-			a.dim("asked by "+w.By+" at "+clock(w.Asked)),
+			a.dim("asked by "+w.By+" at "+clock(w.Asked)+" UTC"),
 		)
 		a.drawStands(w)
-		fmt.Fprintf(a.Out, "%s%s: every place was asked again\n", w.State, tookSeconds(w.Work))
+		fmt.Fprintf(a.Out, "\n%s%s: every place was asked again\n", w.State, tookSeconds(w.Work))
 	})
 }
 

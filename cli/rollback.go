@@ -7,6 +7,7 @@ import (
 
 	"dovrak/api/wire"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 )
 
@@ -95,29 +96,46 @@ func (a *App) review() *cobra.Command {
 	return cmd
 }
 
-// drawStands prints what the tags were seen to mean when a switch was over.
+// drawStands prints what the tags were seen to mean when a switch was over, and when that was.
 func (a *App) drawStands(p wire.Promotion) {
-	for _, s := range p.Stands {
-		tag := s.Repository + ":" + s.Tag
-		switch {
-		case s.Seen == nil:
-			fmt.Fprintf(a.Out, "  ? %s could not be asked: %s\n", tag, a.ember(s.Why))
-			continue
-		case s.Means == "":
-			fmt.Fprintf(a.Out, "  – %s means nothing\n", tag)
-			continue
-		}
-		mark, behind := "✓", ""
-		if s.Means != s.Wanted {
-			mark = "↩"
-		}
-		if len(s.Platforms) > 0 {
-			names := make([]string, len(s.Platforms))
-			for i, r := range s.Platforms {
-				names[i] = strings.TrimPrefix(r.Platform, "linux/")
-			}
-			behind = "  " + a.dim("and is given to "+strings.Join(names, ", "))
-		}
-		fmt.Fprintf(a.Out, "  %s %s means %s%s\n", mark, tag, a.plate(s.Means), behind)
+	if len(p.Stands) == 0 {
+		return
 	}
+	fmt.Fprintln(a.Out)
+	t := a.ledger("", "tag", "means", "is given to", "seen (UTC)")
+	for _, s := range p.Stands {
+		mark, means, behind, seen := a.stood(s, p.State == "verified")
+		t.AppendRow(table.Row{mark, s.Repository + ":" + a.bold(s.Tag), means, behind, a.dim(seen)})
+	}
+	t.Render()
+}
+
+// stood tells of a tag: a mark, what it means, who is given what or why it could not be so, and when it was seen. The mark says
+// that it is as it was to be, has gone back, has not, or is someone else's.
+func (a *App) stood(s wire.TagStand, verified bool) (mark, means, behind, seen string) {
+	if s.Seen == nil {
+		return "?", a.ember("could not be asked"), s.Why, ""
+	}
+	switch {
+	case verified:
+		mark = "✓"
+	case s.Means == s.Before:
+		mark = "↩"
+	case s.Means == s.Wanted:
+		mark = "→"
+	default:
+		mark = "≠"
+	}
+	means, behind = "nothing", a.ember(s.Why)
+	if s.Means != "" {
+		means = a.plate(s.Means)
+	}
+	if len(s.Platforms) > 0 {
+		names := make([]string, len(s.Platforms))
+		for i, r := range s.Platforms {
+			names[i] = strings.TrimPrefix(r.Platform, "linux/")
+		}
+		behind = strings.Join(names, ", ")
+	}
+	return mark, means, behind, s.Seen.UTC().Format("15:04:05")
 }
