@@ -36,6 +36,7 @@ type (
 		PageQuery
 		Subject   string `query:"subject"   json:"-" description:"a tag in full, REGISTRY/REPOSITORY:TAG, or a repository"`
 		Component string `query:"component" json:"-"`
+		Promotion int64  `query:"promotion" json:"-" minimum:"1" description:"what happened in a promotion or a roll back, to tags too"`
 	}
 	meaningQuery struct {
 		Tag string `query:"tag" json:"-" required:"true" description:"REGISTRY/REPOSITORY:TAG"`
@@ -352,7 +353,7 @@ func trailPage(ctx context.Context, a *API, by service.Actor, in trailQuery) (wi
 	rows, err := a.service.Trail(
 		ctx,
 		by,
-		service.TrailFilter{Subject: in.Subject, Component: in.Component, Before: in.Before, Limit: limit + 1},
+		service.TrailFilter{Subject: in.Subject, Component: in.Component, Promotion: in.Promotion, Before: in.Before, Limit: limit + 1},
 	)
 	out := wire.Trail{Items: each(rows[:min(len(rows), limit)], viewEntry)}
 	if len(rows) > limit {

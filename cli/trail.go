@@ -14,22 +14,23 @@ import (
 
 func (a *App) trail() *cobra.Command {
 	var at string
+	var of client.TrailOf
 	var page client.Page
 	cmd := &cobra.Command{
 		Use:   "trail [TAG]",
-		Short: "Tell what happened: to a tag, or altogether",
+		Short: "Tell what happened: to a tag, in a promotion, or altogether",
 		Example: "  dovrak trail hut/live/snowpack-model:live\n" +
+			"  dovrak trail --promotion 11\n" +
 			"  dovrak trail hut/live/snowpack-model:live --at 2026-03-03T09:15:00Z",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			subject := ""
 			if len(args) == 1 {
-				subject = args[0]
+				of.Subject = args[0]
 			}
 			if at != "" {
-				return a.meantAt(cmd, subject, at)
+				return a.meantAt(cmd, of.Subject, at)
 			}
-			out, err := a.client().Trail(cmd.Context(), subject, "", page)
+			out, err := a.client().Trail(cmd.Context(), of, page)
 			if err != nil {
 				return err
 			}
@@ -44,6 +45,8 @@ func (a *App) trail() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringVar(&of.Component, "component", "", "of this component")
+	cmd.Flags().Int64Var(&of.Promotion, "promotion", 0, "of the promotion or roll back of this number, and of its tags")
 	cmd.Flags().StringVar(&at, "at", "", "what the tag meant at that time (UTC), e.g. 2026-03-03T09:15:00Z")
 	return paged(cmd, &page)
 }

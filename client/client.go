@@ -259,11 +259,20 @@ func (c *Client) CopyNumbered(ctx context.Context, n int64) (wire.Copy, error) {
 	return get[wire.Copy](ctx, c, "/api/v1/copies/"+itoa(n), nil)
 }
 
-// Trail lists what happened, to one subject or to a component or to all.
-func (c *Client) Trail(ctx context.Context, subject, component string, p Page) (wire.Trail, error) {
+// TrailOf says what happened to whom: to a tag in full or a repository, to a component, in a promotion. Zero fields select nothing away.
+type TrailOf struct {
+	Subject, Component string
+	Promotion          int64
+}
+
+// Trail lists what happened, the newest first.
+func (c *Client) Trail(ctx context.Context, of TrailOf, p Page) (wire.Trail, error) {
 	q := p.query()
-	set(q, "subject", subject)
-	set(q, "component", component)
+	set(q, "subject", of.Subject)
+	set(q, "component", of.Component)
+	if of.Promotion != 0 {
+		q.Set("promotion", itoa(of.Promotion))
+	}
 	return get[wire.Trail](ctx, c, "/api/v1/trail", q)
 }
 

@@ -65,6 +65,7 @@ type TrailEntry struct {
 // TrailFilter selects entries.
 type TrailFilter struct {
 	Subject, Component string
+	Promotion          int64  // what happened in it, to tags too; 0: everything
 	Before             string // id of an entry; only older ones
 	Limit              int
 }
@@ -75,6 +76,13 @@ func (s *Service) Trail(ctx context.Context, by Actor, f TrailFilter) ([]TrailEn
 		return nil, err
 	}
 	q := store.TrailQuery{Subject: f.Subject, Component: f.Component, Limit: f.Limit}
+	if f.Promotion != 0 {
+		w, err := s.promotionNumbered(ctx, f.Promotion)
+		if err != nil {
+			return nil, err
+		}
+		q.Work = &w.Work.ID
+	}
 	if f.Before != "" {
 		id, err := uuid.Parse(f.Before)
 		if err != nil {

@@ -66,6 +66,10 @@ func TestConsoleReleases(t *testing.T) {
 	must(t, b.Click(".sum .btn.go"))
 	must(t, b.Shows("gives each platform its image"))
 	x.stands(x.new, "resumed")
+	for _, says := range []string{"What happened", "split: ", "taking back asked by administrator", "restored 2.x in hut, ridge", "taken back: ",
+		"resumed by administrator"} {
+		must(t, b.Shows(says))
+	}
 	axe(t, b, "the proof")
 
 	must(t, b.Open(x.front.URL+"/"))

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/client"
 )
 
 // wait bounds what a test waits for.
@@ -143,7 +144,7 @@ func TestPages(t *testing.T) {
 	}
 	entries := map[string]bool{}
 	for page = clientPage(3); ; {
-		trail, err := w.client().Trail(t.Context(), "", "", page)
+		trail, err := w.client().Trail(t.Context(), client.TrailOf{}, page)
 		must(t, err)
 		for _, e := range trail.Items {
 			entries[e.ID] = true
@@ -168,7 +169,7 @@ func TestPages(t *testing.T) {
 	page.Before = "glacier"
 	for name, err := range map[string]error{
 		"copies": func() error { _, err := w.client().Copies(t.Context(), page); return err }(),
-		"trail":  func() error { _, err := w.client().Trail(t.Context(), "", "", page); return err }(),
+		"trail":  func() error { _, err := w.client().Trail(t.Context(), client.TrailOf{}, page); return err }(),
 	} {
 		if err == nil || !strings.Contains(err.Error(), "begin the list anew") {
 			t.Errorf("%s behind a cursor that is none: %v", name, err)

@@ -36,7 +36,7 @@ func TestManyPointOneTag(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	page, err := w.client().Trail(t.Context(), "forge/bench/snowpack-model:trial-ready", "", clientPage(50))
+	page, err := w.client().Trail(t.Context(), client.TrailOf{Subject: "forge/bench/snowpack-model:trial-ready"}, clientPage(50))
 	must(t, err)
 	if len(page.Items) != writers {
 		t.Fatalf("%d changes on the trail, want %d", len(page.Items), writers)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dovrak/api/wire"
+	"dovrak/client"
 )
 
 // TestAReleaseMorning is the story that the README tells: from a pipeline's push to a promoted, audited tag.
@@ -118,7 +119,7 @@ func TestTheTrailIsNumbered(t *testing.T) {
 	w.onBench(build(t, 41, "2.14.0", both, 1<<10), "build-41")
 	var items []wire.TrailEntry
 	w.until(5*time.Second, "every entry has its number", func() bool {
-		page, err := w.client().Trail(t.Context(), "", "", clientPage(200))
+		page, err := w.client().Trail(t.Context(), client.TrailOf{}, clientPage(200))
 		must(t, err)
 		items = page.Items
 		for _, e := range items {

@@ -251,7 +251,7 @@ func TestASplit(t *testing.T) {
 				t.Errorf("%d, %s\n%s", r.code, p.State, r.err)
 			}
 			x.stands(img, name)
-			if trail := x.ok("trail"); !strings.Contains(trail, "switch split") {
+			if trail := x.ok("trail", "--promotion", "2"); !strings.Contains(trail, "switch split") {
 				t.Errorf("the trail does not tell of the split:\n%s", trail)
 			}
 		})

@@ -22,5 +22,8 @@ CREATE INDEX promotions_to_review ON promotions (number DESC)
 -- A change that restores what a switch had changed.
 ALTER TABLE tag_changes ADD COLUMN back boolean NOT NULL DEFAULT false;
 
+-- What happened to a promotion, from its asking to its end.
+CREATE INDEX trail_by_work ON trail_entries (work_id, at DESC) WHERE work_id IS NOT NULL;
+
 -- Whoever could do all can do this.
 INSERT INTO grants (actor_id, permission) SELECT actor_id, 'roll-back' FROM grants WHERE permission = 'keep';

@@ -11,6 +11,7 @@ import { Failed, Loading } from '../parts/states';
 import { Age, Clock } from '../parts/time';
 import { useWho } from '../parts/who';
 import { Approvals, Changes, useProspect } from './approvals';
+import { Happened } from './happened';
 import { Amounts, Gates, Pair, Stays, Step, Tags, Waysides } from './plan';
 import { Proof, Review } from './proof';
 
@@ -68,6 +69,7 @@ function Page({ p }: { p: Promotion }) {
         <div>
           {prospect.isError && <p className="note refused">{prospect.error.message}</p>}
           {prospect.data && <Changes p={p} of={prospect.data} />}
+          <Happened number={p.number} />
           <Before p={p} />
         </div>
       </div>

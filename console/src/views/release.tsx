@@ -87,11 +87,15 @@ export function RollBackView() {
           name="to"
           className="field"
           defaultValue={to}
-          placeholder="what stood before; or a version, a digest, a time (UTC)"
+          placeholder="what stood before"
+          aria-describedby="to-what"
         />
         <button type="submit" className="btn">
           Plan it
         </button>
+        <span id="to-what" className="note">
+          or a version, a digest, a time (UTC)
+        </span>
       </form>
     </Release>
   );
@@ -161,7 +165,7 @@ function Steps({
       <Step
         no={3}
         title="Gates"
-        note={open.length === 0 ? 'all hold' : <b className={never ? 'refused' : 'waits'}>{open.length} open</b>}
+        note={p.gates.length === 0 ? undefined : open.length === 0 ? 'all hold' : <b className={never ? 'refused' : 'waits'}>{open.length} open</b>}
       >
         {p.gates.length > 0 && <Gates of={p.gates} />}
         {p.gates.length === 0 && (
