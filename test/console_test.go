@@ -49,7 +49,7 @@ func TestConsole(t *testing.T) {
 	must(t, b.SignIn(w.front.URL, w.token))
 
 	must(t, b.Shows("Live: this page changes as things do"))
-	must(t, b.Shows("2.14.0 waits here"))
+	must(t, b.Shows("not promoted"))
 	must(t, b.Until("document.querySelectorAll('.ledger .plate').length === 1"))
 	if cookie, err := browser.Eval[string](b, "document.cookie"); err != nil || cookie != "" {
 		t.Errorf("a script can read %q: %v", cookie, err)
@@ -157,6 +157,8 @@ func TestConsoleLooking(t *testing.T) {
 	must(t, b.Shows("not in A"))
 	axe(t, b, "two images")
 	must(t, b.Open(w.front.URL+"/find?what=snowpack-model"))
+	must(t, b.Until("location.pathname === '/components/snowpack-model'"))
+	must(t, b.Click("a[href='/across/snowpack-model']"))
 	must(t, b.Until("location.pathname === '/across/snowpack-model' && document.querySelectorAll('.lines tbody tr').length > 4"))
 	must(t, b.Shows("only here"))
 	axe(t, b, "tags across")

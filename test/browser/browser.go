@@ -15,7 +15,13 @@ import (
 )
 
 // Browser is one Chromium with one page.
-type Browser struct{ ctx context.Context }
+type Browser struct {
+	ctx  context.Context
+	wait time.Duration // bounds everything that is waited for on a page
+}
+
+// Within is the browser with another bound on what is waited for; what hangs on a registry that is away takes its time.
+func (b *Browser) Within(wait time.Duration) *Browser { return &Browser{b.ctx, wait} }
 
 // Start starts Chromium with a profile of its own; call what it gives to end it.
 func Start(ctx context.Context) (*Browser, func() error, error) {
@@ -51,12 +57,9 @@ func Start(ctx context.Context) (*Browser, func() error, error) {
 	if err := chromedp.Do(page); err != nil {
 		return nil, nil, errors.Join(err, end())
 	}
-	b := &Browser{page}
+	b := &Browser{page, 20 * time.Second}
 	return b, end, b.Size(1280, 800)
 }
-
-// wait bounds everything that is waited for on a page.
-const wait = 20 * time.Second
 
 // Size sets the page's size, in CSS pixels.
 func (b *Browser) Size(width, height int64) error {
@@ -79,9 +82,9 @@ func (b *Browser) Open(url string) error { return chromedp.Do(b.ctx, chromedp.Na
 
 // Until waits until a JavaScript expression holds, also over a change of page.
 func (b *Browser) Until(expression string) error {
-	ctx, cancel := context.WithTimeout(b.ctx, wait)
+	ctx, cancel := context.WithTimeout(b.ctx, b.wait)
 	defer cancel()
-	poll := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingTimeout(wait))
+	poll := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingTimeout(b.wait))
 	_, err := chromedp.Run(ctx, poll)
 	for err != nil && ctx.Err() == nil && pageChanged(err) {
 		_, err = chromedp.Run(ctx, poll)
