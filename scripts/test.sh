@@ -17,4 +17,4 @@ make --no-print-directory build
 (cd console && npm run --silent lint)
 
 step "tests"
-scripts/within.sh go test -race -parallel 8 -timeout 20m ./... # tests that wait run side by side
+scripts/within.sh go test -race -parallel 8 -timeout 40m ./... # tests that wait run side by side

@@ -218,7 +218,7 @@ func refused(n NewPromotion, charter int64, results []gate.Result) *problem.Prob
 	var seen, wants []string
 	for _, r := range results {
 		if r.Open() && r.Comes == "" {
-			seen = append(seen, fmt.Sprintf("%s: %s (%s)", r.Gate, r.Seen, r.Verdict))
+			seen = append(seen, fmt.Sprintf("%q %s: %s", r.Gate, r.Verdict, r.Seen))
 			wants = append(wants, r.Wants)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 // TestKilledWhileItCloses: wherever the service dies, the next one closes the build, and each tag was pointed once.
 func TestKilledWhileItCloses(t *testing.T) {
+	t.Parallel()
 	for _, point := range []string{"parts-in-place", "index-put", "intent-written", "tag-put"} {
 		t.Run(point, func(t *testing.T) {
 			t.Parallel()

@@ -49,6 +49,7 @@ func (w *world) promotion(n int64) wire.Promotion {
 // TestKilledWhileItPromotes: wherever the service dies, the next one ends the promotion, and the trail shows one change
 // of the tag.
 func TestKilledWhileItPromotes(t *testing.T) {
+	t.Parallel()
 	for _, point := range []string{"blob-opened", "blobs-moved", "content-in-place", "intent-written", "tag-put"} {
 		t.Run(point, func(t *testing.T) {
 			t.Parallel()
@@ -142,6 +143,7 @@ func TestAProcessThatSleeps(t *testing.T) {
 // TestKilledBetweenIntentAndOutcome, of a tag pointed by hand: the registry is asked what came of it, both where the PUT
 // was never sent and where it was.
 func TestKilledBetweenIntentAndOutcome(t *testing.T) {
+	t.Parallel()
 	for point, act := range map[string]string{"intent-written": "tag not pointed", "tag-put": "tag pointed"} {
 		t.Run(point, func(t *testing.T) {
 			t.Parallel()

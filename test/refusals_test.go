@@ -85,6 +85,7 @@ func TestRefusals(t *testing.T) {
 // TestARegistryFails: the destination fails in every way while an image is promoted. The problem says who failed and
 // how, no tag is pointed, and when the registry is well again the same command succeeds.
 func TestARegistryFails(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	img := build(t, 41, "2.14.0", both, 256<<10)
 	w.onBench(img, "build-41")

@@ -79,6 +79,7 @@ func TestRollBack(t *testing.T) {
 
 // TestKilledInARollBack: the next service ends it, as it does with a promotion.
 func TestKilledInARollBack(t *testing.T) {
+	t.Parallel()
 	for _, point := range []string{"verified-again", "switch-begun", "tag-pointed:3", "tag-pointed:6"} {
 		t.Run(point, func(t *testing.T) {
 			t.Parallel()

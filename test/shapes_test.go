@@ -155,7 +155,7 @@ func TestTwoPlaces(t *testing.T) {
 	w.hut.breaks(nil)
 	out := w.ok("promote", "snowpack-model", "--to", "live", "--because", "x")
 	for _, place := range []string{"forge/near/snowpack-model", "hut/live/snowpack-model"} {
-		if !strings.Contains(out, "✓ "+place+":live") {
+		if !strings.Contains(out, "✓  "+place+":live") {
 			t.Errorf("%s is not told of:\n%s", place, out)
 		}
 		if got := w.ok("show", place+":live"); !strings.Contains(got, img.Index.Digest.String()) {

@@ -52,7 +52,7 @@ func TestAReleaseMorning(t *testing.T) {
 		t.Fatalf("%s%s\n%s", promoted.out, promoted.err, w.log())
 	}
 	for _, want := range []string{"hut/live/snowpack-model", "0 pieces", "nothing", "→", dig[7:19],
-		"✓ hut/live/snowpack-model:2.14.0", "✓ hut/live/snowpack-model:live", "verified"} {
+		"✓  hut/live/snowpack-model:2.14.0", "✓  hut/live/snowpack-model:live", "verified"} {
 		if !strings.Contains(promoted.out, want) {
 			t.Errorf("promote does not say %q:\n%s", want, promoted.out)
 		}

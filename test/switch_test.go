@@ -116,6 +116,7 @@ func (s *side) strikes(match func(*http.Request) bool, with sim.Fault, from *ato
 // TestASwitchGoesBack: one place fails while tags are pointed. Every tag means the same in both places again, the state says so, and when the
 // place is well the same promotion goes through.
 func TestASwitchGoesBack(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		name, tag string
 		with      sim.Fault
@@ -184,6 +185,7 @@ func TestASwitchIsTriedAgain(t *testing.T) {
 // TestASplit: a place goes away for good in the midst of the switch, and the other cannot go back either. The state names what means what
 // where, nothing else is done to the environment, and there are two ways on.
 func TestASplit(t *testing.T) {
+	t.Parallel()
 	for name, tt := range map[string]struct {
 		landed bool // the registry has done what it was asked when it goes away
 		way    string
@@ -260,6 +262,7 @@ func TestASplit(t *testing.T) {
 
 // TestKilledInTheSwitch: wherever the service dies, between any two changes of tags, forth or back, the next one ends what it began.
 func TestKilledInTheSwitch(t *testing.T) {
+	t.Parallel()
 	points := []string{"content-in-place", "verified-again", "switch-begun", "intent-written:3", "tag-put:4", "all-pointed"}
 	for n := 1; n <= 6; n++ {
 		points = append(points, fmt.Sprintf("tag-pointed:%d", n))
@@ -360,6 +363,7 @@ func TestMovedBehind(t *testing.T) {
 // TestARegistryShowsWhatWas for a while after it took the change: it is asked again, a bounded time. One that never shows it has not
 // done it.
 func TestARegistryShowsWhatWas(t *testing.T) {
+	t.Parallel()
 	for name, lies := range map[string]int64{"for a while": 3, "until it is given up": 1 << 30} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -401,6 +405,7 @@ func TestARegistryShowsWhatWas(t *testing.T) {
 // TestContentIsCollected by the registry behind Dovrak's back: before the last look at it, it is moved again; behind that, the place is found
 // out, all go back, and it is moved again when the promotion is resumed.
 func TestContentIsCollected(t *testing.T) {
+	t.Parallel()
 	arm := func(x *sides) string { return x.new.Manifests[1].Digest.String() }
 	t.Run("before the last look", func(t *testing.T) {
 		t.Parallel()

@@ -197,6 +197,7 @@ func TestAKilledCopyGoesOn(t *testing.T) {
 
 // TestKilledWhileItCopies: wherever the service dies, the next one ends the copy, and its tag was pointed once.
 func TestKilledWhileItCopies(t *testing.T) {
+	t.Parallel()
 	for _, point := range []string{"blob-opened", "blobs-moved", "copy-in-place", "intent-written", "tag-put"} {
 		t.Run(point, func(t *testing.T) {
 			t.Parallel()
