@@ -101,10 +101,23 @@ func (c *Client) refused(rq request, resp *http.Response) error {
 	return e
 }
 
+// late is the problem of a registry that has not answered when the asker's time was over.
+func (c *Client) late(e *Error, cause error) error {
+	return (&problem.Problem{
+		Kind:   problem.Unreachable,
+		Title:  fmt.Sprintf("The registry %s does not answer in time", e.Registry),
+		Asked:  e.Operation,
+		Seen:   "no answer when the time for it was over",
+		Where:  e.where(),
+		Remedy: "see that it is up and its line is well, then ask again",
+	}).Because(cause)
+}
+
 // explain makes a problem of what went wrong: what was asked of whom, what it answered, what to do.
 func (c *Client) explain(ctx context.Context, err error) error {
-	if cause := context.Cause(ctx); cause != nil {
-		return cause
+	cause := context.Cause(ctx)
+	if cause != nil && !errors.Is(cause, context.DeadlineExceeded) {
+		return cause // who asked has gone
 	}
 	if p, ok := errors.AsType[*problem.Problem](err); ok {
 		return p // such as bytes that do not match their digest
@@ -112,6 +125,9 @@ func (c *Client) explain(ctx context.Context, err error) error {
 	e, ok := errors.AsType[*Error](err)
 	if !ok {
 		return err
+	}
+	if cause != nil && e.Status == 0 {
+		return c.late(e, cause)
 	}
 	p := &problem.Problem{Kind: problem.RegistryError, Title: fmt.Sprintf("The registry %s did not do this", e.Registry),
 		Asked: e.Operation, Where: e.where(), Seen: e.answer()}

@@ -397,6 +397,14 @@ func TestNothingMoves(t *testing.T) {
 	if !problem.Is(err, problem.Unreachable) || !strings.Contains(err.Error(), "nothing moved") {
 		t.Errorf("got %v", err)
 	}
+	cfg.Stall = time.Minute
+	soon, end := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer end()
+	_, err = dial(t, cfg).Repository("bench/x").Head(soon, "1")
+	if !problem.Is(err, problem.Unreachable) || !errors.Is(err, context.DeadlineExceeded) ||
+		!strings.Contains(err.Error(), "does not answer in time") || !strings.Contains(err.Error(), "bench/x") {
+		t.Errorf("after the caller's time was over: %v", err)
+	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, err := dial(t, cfg).Repository("bench/x").Head(ctx, "1"); !errors.Is(err, context.Canceled) {

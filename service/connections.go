@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -220,7 +221,22 @@ func (b *budget) Wait(ctx context.Context) error {
 	if err := b.share(ctx); err != nil {
 		return err
 	}
-	return b.requests.Wait(ctx)
+	return b.late(b.requests.Wait(ctx))
+}
+
+// late tells of a turn that would not come in the time that its asker has.
+func (b *budget) late(err error) error {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return (&problem.Problem{
+		Kind:   problem.Busy,
+		Title:  "The limit of the registry " + b.registry.Name + " leaves no turn in time",
+		Seen:   fmt.Sprintf("%g requests a second are allowed, over all processes, and others wait before", b.registry.RequestsPerSecond),
+		Where:  b.registry.Name,
+		Rule:   "a registry's limits hold over all processes",
+		Remedy: "ask again when less is under way; or allow more: dovrak registry edit " + b.registry.Name + " --requests-per-second …",
+	}).Because(err)
 }
 
 // Bytes waits until so many more bytes of layers may flow from the registry, or to it.
@@ -264,7 +280,7 @@ func (b *budget) share(ctx context.Context) error {
 		}
 		if part == 0 {
 			if err := waitFor(ctx, budgetLease/20); err != nil {
-				return err
+				return b.late(err)
 			}
 			continue
 		}

@@ -252,3 +252,24 @@ func TestLimitsOfARegistry(t *testing.T) {
 		t.Errorf("50 requests in %.1f s, where %.0f are allowed", took, most)
 	}
 }
+
+// TestNoTurnInTime: where a registry's limit lets nobody ask before the time of a look is over, the limit is named, and no tag changes.
+func TestNoTurnInTime(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	img := build(t, 41, "2.14.0", both, 1<<10)
+	ref := w.push(img, "build-41")
+	w.ok("registry", "edit", "forge", "--requests-per-second", "0.19")
+	w.forge.since()
+	r := w.run("point", "forge/bench/snowpack-model@"+img.Index.Digest.String(), "main", "--because", "wind drift corrected")
+	if r.code != 1 || !strings.Contains(r.err, "leaves no turn in time") || !strings.Contains(r.err, "0.19 requests a second") ||
+		!strings.Contains(r.err, "dovrak registry edit forge") {
+		t.Errorf("%d\n%s", r.code, r.err)
+	}
+	if wrote := w.forge.since("PUT"); len(wrote) != 0 {
+		t.Errorf("it wrote %v", wrote)
+	}
+	w.ok("registry", "edit", "forge", "--requests-per-second", "20")
+	w.ok("point", "forge/bench/snowpack-model@"+img.Index.Digest.String(), "main", "--because", "wind drift corrected")
+	w.ok("show", ref)
+}

@@ -120,23 +120,38 @@ func TestASwitchGoesBack(t *testing.T) {
 	for _, tt := range []struct {
 		name, tag string
 		with      sim.Fault
+		holds     bool // in place of a fault: nothing is answered
 	}{
-		{"the standing tag is refused", "live", sim.Fault{Status: 403, Code: "DENIED"}},
-		{"the line is cut at the standing tag", "live", sim.Fault{Reset: true}},
-		{"a moving tag is refused", "2.x", sim.Fault{Status: 500}},
-		{"a fixed tag is refused", "2.14.0", sim.Fault{Status: 403, Code: "DENIED"}},
-		{"the place is away before the switch", "", sim.Fault{Status: 500}},
+		{"the standing tag is refused", "live", sim.Fault{Status: 403, Code: "DENIED"}, false},
+		{"the line is cut at the standing tag", "live", sim.Fault{Reset: true}, false},
+		{"a moving tag is refused", "2.x", sim.Fault{Status: 500}, false},
+		{"a fixed tag is refused", "2.14.0", sim.Fault{Status: 403, Code: "DENIED"}, false},
+		{"nothing is answered to the standing tag", "live", sim.Fault{}, true},
+		{"the place falls silent before the standing tag", "silent", sim.Fault{}, true},
+		{"the place is away before the switch", "", sim.Fault{Status: 500}, false},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
 			x := newSides(t, "")
 			var struck atomic.Int64
 			at, ends := putOf(tt.tag), "taken back"
-			if tt.tag == "" { // when all is there, and the place is asked a last time
+			if tt.holds {
+				hold := make(chan struct{})
+				defer close(hold) // a server ends when all is answered
+				tt.with = sim.Fault{Hold: hold}
+			}
+			switch tt.tag {
+			case "": // when all is there, and the place is asked a last time
 				at = func(r *http.Request) bool {
 					return r.Method == http.MethodHead && strings.Contains(r.URL.Path, "/blobs/") && x.hut.holds(t, x.new)
 				}
 				ends = "failed"
+			case "silent": // from the moving tag on
+				var last atomic.Bool
+				at = func(r *http.Request) bool {
+					last.CompareAndSwap(false, putOf("2.x")(r))
+					return last.Load() && strings.HasSuffix(r.URL.Path, "/manifests/live")
+				}
 			}
 			x.hut.strikes(at, tt.with, &struck)
 			r := x.promote()
@@ -144,7 +159,7 @@ func TestASwitchGoesBack(t *testing.T) {
 				t.Fatal("the fault never landed")
 			}
 			if p := x.promotion(2); r.code != 1 || p.State != ends || p.Problem == nil ||
-				!strings.Contains(r.err, "dovrak resume 2") {
+				!strings.Contains(r.err, "dovrak resume 2") || strings.Contains(r.err, "a fault of its own") {
 				t.Errorf("%d, %s, %+v\n%s", r.code, p.State, p.Problem, r.err)
 			}
 			x.stands(x.old, "after it")
@@ -152,7 +167,7 @@ func TestASwitchGoesBack(t *testing.T) {
 				t.Error("a new fixed tag did not stay")
 			}
 			restored := strings.Count(x.ok("trail", "ridge/live/snowpack-model:live"), "tag restored")
-			if want := map[string]int{"live": 1}[tt.tag]; restored != want {
+			if want := map[string]int{"live": 1, "silent": 1}[tt.tag]; restored != want {
 				t.Errorf("the standing tag was restored %d times, want %d", restored, want)
 			}
 			x.hut.breaks(nil)

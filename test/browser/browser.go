@@ -133,6 +133,12 @@ func (b *Browser) Click(selector string) error {
 	return chromedp.Do(b.ctx, chromedp.Click(chromedp.CSS(selector)))
 }
 
+// ClickReady clicks what a CSS selector finds as soon as it is enabled, in the same breath: a page that asks anew disables it meanwhile.
+func (b *Browser) ClickReady(selector string) error {
+	return b.Until(fmt.Sprintf("(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()",
+		selector))
+}
+
 // Drag presses the mouse at one point of the window, moves it to another, and lets go.
 func (b *Browser) Drag(fromX, fromY, toX, toY float64) error {
 	for _, e := range []input.DispatchMouseEventParams{
