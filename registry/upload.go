@@ -200,11 +200,11 @@ func (u *Upload) Cancel(ctx context.Context) int {
 	return u.r.cancel(ctx, u.request(http.MethodDelete).to)
 }
 
-// CancelUpload ends an upload that was begun earlier.
-func (r *Repository) CancelUpload(ctx context.Context, location string) {
-	if at, err := url.Parse(location); err == nil && at.Host != "" {
-		r.cancel(ctx, at)
-	}
+// CancelUpload ends an upload that was begun earlier, and reports whether the registry answered: with another answer than yes it has
+// nothing left that could be ended.
+func (r *Repository) CancelUpload(ctx context.Context, location string) bool {
+	at, err := url.Parse(location)
+	return err != nil || at.Host == "" || r.cancel(ctx, at) != 0
 }
 
 // location reads where an upload goes on; registries answer with relative and with absolute addresses.
@@ -237,9 +237,12 @@ func (r *Repository) cancel(ctx context.Context, at *url.URL) int {
 	ctx, done := context.WithTimeout(context.WithoutCancel(ctx), lastWait)
 	defer done()
 	rq := r.uploadRequest("", http.MethodDelete, "")
-	rq.op, rq.to = "cancel an upload", at
-	resp, err := r.c.exchange(ctx, rq)
-	if err != nil || drain(resp) != nil {
+	rq.op, rq.to, rq.okay = "cancel an upload", at, []int{http.StatusNoContent, http.StatusOK, http.StatusAccepted}
+	resp, err := r.c.once(ctx, rq) // who begins with this must sign in first
+	if err != nil {
+		return Status(err)
+	}
+	if drain(resp) != nil {
 		return 0
 	}
 	return resp.StatusCode

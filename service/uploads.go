@@ -73,8 +73,9 @@ func (s *Service) endUploads(ctx context.Context) error {
 	}
 	for _, u := range old {
 		at, err := s.spotByID(ctx, u.RegistryID, u.Repository)
-		if err == nil && u.Location != "" {
-			at.CancelUpload(ctx, u.Location)
+		if err == nil && u.Location != "" && !at.CancelUpload(ctx, u.Location) {
+			s.log.WarnContext(ctx, "a forgotten upload could not be cancelled; it is tried again", "repository", at.ref.In())
+			continue
 		}
 		if err := s.db.ForgetUpload(ctx, u); err != nil {
 			return err

@@ -195,6 +195,40 @@ func TestAKilledCopyGoesOn(t *testing.T) {
 	}
 }
 
+// TestAForgottenUpload, which nobody has gone on with for a day, is cancelled at its registry, and nothing is kept of it.
+func TestAForgottenUpload(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("registry", "edit", "hut", "--bytes-per-second", "1MiB")
+	ref := w.push(build(t, 41, "2.14.0", both[:1], 8<<20), "build-41")
+	w.ok("copy", ref, "hut/live/snowpack-model", "--detach")
+	w.until(wait, "every open upload is kept", func() bool {
+		kept := w.count("SELECT count(*) FROM uploads WHERE location <> ''")
+		return kept > 0 && kept == w.hut.sessions(t) && kept == w.count("SELECT count(*) FROM uploads")
+	})
+	w.kill()
+	if w.hut.sessions(t) == 0 {
+		t.Fatal("no upload is open")
+	}
+	w.sql("UPDATE works SET ended = true, ended_at = now(), state = 'stopped', owner = NULL")
+	w.start()
+	prune := func() { w.sql("INSERT INTO river_job (kind, args, max_attempts) VALUES ('prune', '{}', 1)") }
+	pruned := func() bool {
+		return w.count("SELECT count(*) FROM river_job WHERE kind = 'prune' AND state <> 'completed'") == 0
+	}
+	prune()
+	w.until(wait, "what is old was looked for", pruned)
+	if w.count("SELECT count(*) FROM uploads") == 0 || w.hut.sessions(t) == 0 {
+		t.Error("an upload of a moment ago was taken for a forgotten one")
+	}
+	w.sql("UPDATE uploads SET kept_at = kept_at - interval '25 hours'")
+	prune()
+	w.until(wait, "what is old was looked for again", pruned)
+	if n := w.count("SELECT count(*) FROM uploads"); n != 0 || w.hut.sessions(t) != 0 {
+		t.Errorf("%d uploads are kept, %d open", n, w.hut.sessions(t))
+	}
+}
+
 // TestKilledWhileItCopies: wherever the service dies, the next one ends the copy, and its tag was pointed once.
 func TestKilledWhileItCopies(t *testing.T) {
 	t.Parallel()
