@@ -215,7 +215,7 @@ func (a *App) drawGates(gates []wire.Gate, all bool) {
 func (a *App) drawWaiting(w wire.Promotion) {
 	fmt.Fprintf(a.Out, "\n%s waits", a.bold(fmt.Sprintf("promotion %d", w.Number)))
 	if w.Plan.Expires != nil {
-		fmt.Fprintf(a.Out, ", until %s at the most", clock(*w.Plan.Expires))
+		fmt.Fprintf(a.Out, ", until %s UTC at the most", clock(*w.Plan.Expires))
 	}
 	fmt.Fprintln(a.Out)
 	for _, g := range w.Plan.Gates {
@@ -254,6 +254,17 @@ func pieces(n int) string {
 	return fmt.Sprintf("%d pieces", n)
 }
 
+// nonePromoted says of a list that is empty what is not there, and what would fill it.
+func nonePromoted(of client.PromotionFilter) string {
+	switch {
+	case of.Mine:
+		return "Nothing waits for you"
+	case of.ToReview:
+		return "Nothing waits to be reviewed"
+	}
+	return "Nothing was promoted yet: dovrak promote COMPONENT --to ENVIRONMENT"
+}
+
 func (a *App) promotions() *cobra.Command {
 	var page client.Page
 	var filter client.PromotionFilter
@@ -282,7 +293,7 @@ func (a *App) promotions() *cobra.Command {
 						},
 					)
 				}
-				a.list(t, "Nothing was promoted yet: dovrak promote COMPONENT --to ENVIRONMENT", out.Next)
+				a.list(t, nonePromoted(filter), out.Next)
 			})
 		},
 	}

@@ -161,6 +161,8 @@ func about(e wire.TrailEntry) string {
 		return f["registry"] + " at " + f["address"]
 	case f["token"] != "":
 		return "token " + f["token"]
+	case f["exception"] != "":
+		return strings.TrimSpace("exception " + f["exception"] + orEmpty(": "+f["component"]+" ", f["tags"]) + orEmpty(" in ", f["place"]))
 	}
 	return f["organisation"] + " version " + f["version"]
 }
