@@ -145,15 +145,19 @@ func (q Queries) BuildsByVersion(ctx context.Context, component, version string)
 // BuildBefore finds the newest build of a component and branch that was reported with a lower number; of any branch where
 // there is none on the same.
 func (q Queries) BuildBefore(ctx context.Context, b Build) (BuildWork, bool, error) {
-	return one(q.buildsBefore(ctx, b))
+	before, ok, err := one(q.buildsBefore(ctx, b, "d.branch = ?", b.Branch))
+	if err != nil || ok {
+		return before, ok, err
+	}
+	return one(q.buildsBefore(ctx, b, "true"))
 }
 
-func (q Queries) buildsBefore(ctx context.Context, b Build) ([]BuildWork, error) {
+// buildsBefore walks an index down from the build's number: what came long before is never looked at.
+func (q Queries) buildsBefore(ctx context.Context, b Build, where string, args ...any) ([]BuildWork, error) {
 	var rows []BuildWork
 	return rows, q.g.WithContext(ctx).Table(buildFrom).Select("w.*, d.*, a.name AS requester_name").
-		Where("d.component = ? AND d.run < ? AND w.state = 'verified'", b.Component, b.Run).
-		Clauses(clause.OrderBy{Expression: clause.Expr{SQL: "d.branch = ? DESC, d.run DESC", Vars: []any{b.Branch}}}).
-		Limit(1).Find(&rows).Error
+		Where("d.component = ? AND d.run < ? AND w.state = 'verified'", b.Component, b.Run).Where(where, args...).
+		Order("d.run DESC").Limit(1).Find(&rows).Error
 }
 
 // BuildsBetween lists the verified builds of a component whose run is above one and up to another, oldest first.

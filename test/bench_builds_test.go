@@ -17,7 +17,7 @@ func BenchmarkBuildsThatRace(b *testing.B) {
 		b.ReportMetric(many.Seconds(), "s/200")
 		b.ReportMetric(float64(asked)/200, "requests/build")
 		if ratio := many.Seconds() / few.Seconds(); ratio > 6 {
-			b.Errorf("200 builds took %.1f times as long as 50", ratio)
+			b.Errorf("200 builds took %.1f times as long as 50 (%v, %v)", ratio, few, many)
 		}
 		if n := w.count("SELECT count(*) FROM works WHERE kind = 'build' AND state = 'verified'"); n != 250 {
 			b.Errorf("%d of 250 builds are closed", n)
