@@ -118,8 +118,13 @@ func (a *App) unreviewed(p wire.Promotion) string {
 
 // drawProspect prints what a promotion is, what stands there beside what would, and what was said of it.
 func (a *App) drawProspect(p wire.Promotion, v wire.Prospect) {
-	fmt.Fprintf(a.Out, "%s  %s  %s %s to %s%s\n", a.bold(fmt.Sprintf("promotion %d", p.Number)), a.state(p.State), a.bold(p.Component),
-		p.Version, a.bold(p.Environment), a.marks(p.Plan))
+	way := "to"
+	if p.RollBack {
+		way = "in"
+	}
+	p.Plan.RollBack = false // its title says it
+	fmt.Fprintf(a.Out, "%s  %s  %s %s %s %s%s\n", a.bold(titled(p)), a.state(p.State), a.bold(p.Component), p.Version, way,
+		a.bold(p.Environment), a.marks(p.Plan))
 	fmt.Fprintf(a.Out, "asked by %s at %s UTC: %s\n\n", a.bold(p.By), clock(p.Asked), p.Because)
 	t := a.ledger("", "stands there", "would stand there")
 	now := wire.ImageInView{}

@@ -85,7 +85,7 @@ func (a *App) release(cmd *cobra.Command, c *client.Client, plan wire.Plan, how 
 
 // followPromotion shows a promotion until it has ended or, unless through, waits for what may take long.
 func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, through bool) error {
-	p := a.progress(fmt.Sprintf("promotion %d", n))
+	p := a.progress("")
 	w, err := client.Follow(
 		cmd.Context(),
 		c,
@@ -96,7 +96,10 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 			w.Ended = w.Ended || w.State == "split" || w.State == "waiting" && !through
 			return w.Work
 		},
-		func(w wire.Promotion) { p.show(w.Work) },
+		func(w wire.Promotion) {
+			p.name = titled(w)
+			p.show(w.Work)
+		},
 	)
 	p.end()
 	if err != nil {
@@ -104,7 +107,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 	}
 	if w.Problem != nil {
 		if a.output == "table" {
-			fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(fmt.Sprintf("promotion %d", w.Number)), a.state(w.State))
+			fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(titled(w)), a.state(w.State))
 			a.drawStands(w)
 		}
 		return client.Problem(*w.Problem)
@@ -116,7 +119,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		return ended{Waits}
 	}
 	if w.State != "verified" {
-		if err := a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is %s\n", w.Number, w.State) }); err != nil {
+		if err := a.print(&w, func() { fmt.Fprintf(a.Out, "%s is %s\n", titled(w), w.State) }); err != nil {
 			return err
 		}
 		return ended{Failed}
@@ -125,7 +128,7 @@ func (a *App) followPromotion(cmd *cobra.Command, c *client.Client, n int64, thr
 		fmt.Fprintf(
 			a.Out,
 			"\n%s  %s\n",
-			a.bold(fmt.Sprintf("%s %d", named(w.RollBack), w.Number)),
+			a.bold(titled(w)),
 			a.dim("asked by "+w.By+" at "+clock(w.Asked)+" UTC"),
 		)
 		a.drawStands(w)
@@ -242,7 +245,7 @@ func (a *App) stop() *cobra.Command {
 			if w.State == "going back" {
 				return a.followPromotion(cmd, c, n, false)
 			}
-			return a.print(&w, func() { fmt.Fprintf(a.Out, "promotion %d is stopped: no tag was pointed\n", n) })
+			return a.print(&w, func() { fmt.Fprintf(a.Out, "%s is stopped: no tag was pointed\n", titled(w)) })
 		},
 	}
 }

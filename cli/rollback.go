@@ -57,11 +57,12 @@ func (a *App) resume() *cobra.Command {
 				return err
 			}
 			c := a.client()
-			if _, err := c.ResumePromotion(cmd.Context(), n); err != nil {
+			w, err := c.ResumePromotion(cmd.Context(), n)
+			if err != nil {
 				return err
 			}
 			if detach {
-				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "promotion %d goes on\n", n) })
+				return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "%s goes on\n", titled(w)) })
 			}
 			return a.followPromotion(cmd, c, n, false)
 		},

@@ -164,6 +164,9 @@ func named(rollBack bool) string {
 	return "promotion"
 }
 
+// titled is what people call a promotion or a roll back.
+func titled(p wire.Promotion) string { return fmt.Sprintf("%s %d", named(p.RollBack), p.Number) }
+
 func plural(n int, of string) string {
 	if n == 1 {
 		return "1 " + of

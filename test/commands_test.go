@@ -34,7 +34,7 @@ func TestCommandsTell(t *testing.T) {
 		{"copies", "hut/spare/model|verified"},
 		{"promotions", "3  verified|roll back|2.13.2|wrong layer at the west face"},
 		{"promotions show 2", "2.14.0 to live|stands there|" + old + "|would stand there|" + now + "|amd64, arm64|seen (UTC)"},
-		{"promotions show 3", "roll back|wrong layer at the west face|✓  hut/live/snowpack-model:live"},
+		{"promotions show 3", "roll back 3  verified|2.13.2 in live|wrong layer at the west face|✓  hut/live/snowpack-model:live"},
 		{"promotions --to-review", "Nothing waits to be reviewed"},
 		{"rollback snowpack-model --in live --to 2.14.0 --plan", "back to 2.14.0|0 pieces|" + old + "|→|" + now},
 		{"promote snowpack-model --to live --again --plan", "2.14.0 to|again|→|="},
