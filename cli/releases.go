@@ -78,7 +78,7 @@ func (a *App) release(cmd *cobra.Command, c *client.Client, plan wire.Plan, how 
 		return err
 	}
 	if how.detach {
-		return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\npromotion %d\n", n) })
+		return a.print(map[string]int64{"number": n}, func() { fmt.Fprintf(a.Out, "\n%s %d\n", named(plan.RollBack), n) })
 	}
 	return a.followPromotion(cmd, c, n, false)
 }

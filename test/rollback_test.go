@@ -88,11 +88,7 @@ func TestKilledInARollBack(t *testing.T) {
 			struck := x.diesAt(point)
 			x.ok("rollback", "snowpack-model", "--in", "live", "--because", "wrong layer", "--detach")
 			struck()
-			x.start()
-			x.until(50*time.Second, "the roll back has ended", func() bool { return x.promotion(3).Ended })
-			if p := x.promotion(3); p.State != "verified" {
-				t.Fatalf("it ended as %s: %+v", p.State, p.Problem)
-			}
+			x.endsAs(3, "verified")
 			x.stands(x.old, "taken up")
 		})
 	}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"dovrak/api/wire"
 	"dovrak/standin/pipeline"
 	sim "dovrak/standin/registry"
 )
@@ -88,6 +89,18 @@ func (x *sides) stands(img pipeline.Image, while string) {
 			}
 		}
 	}
+}
+
+// endsAs starts the service anew, waits until a promotion has ended, and asserts how.
+func (x *sides) endsAs(n int64, state string) wire.Promotion {
+	x.t.Helper()
+	x.start()
+	x.until(50*time.Second, "the promotion has ended", func() bool { return x.promotion(n).Ended })
+	p := x.promotion(n)
+	if p.State != state {
+		x.t.Fatalf("it ended as %s, want %s: %+v", p.State, state, p.Problem)
+	}
+	return p
 }
 
 func (x *sides) promote() result {
@@ -300,11 +313,7 @@ func TestKilledInTheSwitch(t *testing.T) {
 			struck := x.diesAt(point)
 			x.ok("promote", "snowpack-model", "--to", "live", "--because", "danger 3", "--detach")
 			struck()
-			x.start()
-			x.until(50*time.Second, "the promotion has ended", func() bool { return x.promotion(2).Ended })
-			if p := x.promotion(2); p.State != "verified" {
-				t.Fatalf("it ended as %s: %+v", p.State, p.Problem)
-			}
+			x.endsAs(2, "verified")
 			x.stands(x.new, "taken up")
 			for _, at := range []string{"ridge", "hut"} {
 				if n := strings.Count(x.ok("trail", at+"/live/snowpack-model:live"), "tag pointed"); n != 2 {
@@ -322,10 +331,8 @@ func TestKilledInTheSwitch(t *testing.T) {
 			struck := x.diesAt(point)
 			x.ok("promote", "snowpack-model", "--to", "live", "--because", "danger 3", "--detach")
 			struck()
-			x.start()
-			x.until(50*time.Second, "the promotion has ended", func() bool { return x.promotion(2).Ended })
-			if p := x.promotion(2); p.State != "taken back" || p.Problem == nil || !strings.Contains(p.Problem.Seen, "403") {
-				t.Fatalf("it ended as %s: %+v", p.State, p.Problem)
+			if p := x.endsAs(2, "taken back"); p.Problem == nil || !strings.Contains(p.Problem.Seen, "403") {
+				t.Fatalf("it ended with %+v", p.Problem)
 			}
 			x.stands(x.old, "taken back")
 		})

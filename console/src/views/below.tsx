@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type Standing, type TrailEntry } from '../api/client';
+import { plain } from '../parts/act';
 import { copyPath, promotionPath } from '../parts/paths';
 import { Age, Clock } from '../parts/time';
 
@@ -129,7 +130,7 @@ function story(e: TrailEntry) {
   if (f['subject'] && f['to']?.startsWith('sha256:'))
     return (
       <>
-        {e.by}: <code>{f['subject']}</code> {e.act.replace('tag ', '')}
+        {e.by}: <code>{f['subject']}</code> {plain(e.act)}
       </>
     );
   if (e.act === 'promotion refused')
@@ -145,7 +146,7 @@ function story(e: TrailEntry) {
     return (
       <>
         {e.by}: {e.act.startsWith('roll back') ? 'roll back' : 'promotion'} {f['promotion']}, {f['component']} <b>{f['version']}</b>{' '}
-        {e.act.startsWith('roll back') ? 'in' : 'to'} {f['environment']}, {e.act.replace(/^(promotion|roll back|switch) /, '')}
+        {e.act.startsWith('roll back') ? 'in' : 'to'} {f['environment']}, {plain(e.act)}
         {f['emergency'] && <b className="refused"> emergency</b>}
       </>
     );

@@ -1,6 +1,7 @@
 // What happened in a promotion or a roll back, as the trail has it, the newest first. Tags that changed one behind the other are one line.
 import { useQuery } from '@tanstack/react-query';
 import { api, take, type TrailEntry } from '../api/client';
+import { plain } from '../parts/act';
 import { Section } from '../parts/section';
 import { Clock } from '../parts/time';
 
@@ -49,8 +50,6 @@ function lines(entries: TrailEntry[]): Line[] {
   }
   return out;
 }
-
-const plain = (act: string) => act.replace(/^(promotion|roll back|switch|tag) /, '');
 
 /** Tags tells of tags as they were changed: the first to change stands first. */
 function Tags({ line }: { line: Line }) {

@@ -84,6 +84,7 @@ export function RollBackView() {
         <label htmlFor="to">to</label>
         <input
           id="to"
+          key={to}
           name="to"
           className="field"
           defaultValue={to}
